@@ -1,0 +1,72 @@
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <memory>
+#include <nlohmann/json.hpp>
+
+#include "commands.hpp"
+
+namespace {
+
+struct Options {
+    std::string name, file;
+    bool json = false;
+};
+
+void print_entries(const std::vector<netloop::Library::Entry>& entries)
+{
+    std::size_t width = 0;
+    for (const auto& e : entries) width = std::max(width, e.name.size());
+    for (const auto& e : entries) fmt::print("{:<{}}  {:<14}  {}\n", e.name, width, e.kind, e.summary);
+}
+
+int run_list(const Options& o)
+{
+    netloop::Library library = netloop::Library::standard();
+    if (!o.file.empty()) library.load_file(o.file);
+    std::vector<netloop::Library::Entry> entries;
+    if (o.name.empty() && o.file.empty()) {
+        for (const std::string& p : library.packages()) entries.push_back({p, "library", fmt::format("{} definitions", library.list(p).size())});
+    } else {
+        entries = library.list(o.name);
+    }
+    if (o.json) {
+        nlohmann::json list = nlohmann::json::array();
+        for (const auto& e : entries) list.push_back({{"name", e.name}, {"kind", e.kind}, {"summary", e.summary}});
+        fmt::print("{}\n", list.dump(2));
+    } else {
+        print_entries(entries);
+    }
+    return 0;
+}
+
+int run_describe(const Options& o)
+{
+    netloop::Library library = netloop::Library::standard();
+    if (!o.file.empty()) library.load_file(o.file);
+    fmt::print("{}", library.describe(o.name));
+    return 0;
+}
+
+}  // namespace
+
+Command add_list(CLI::App& program)
+{
+    auto o = std::make_shared<Options>();
+    CLI::App* app = program.add_subcommand("list", "List the libraries, or what a library or file defines");
+    app->add_option("library", o->name, "such as hydraulics; without it the libraries are listed");
+    app->add_option("--file", o->file, "list the definitions of this .loop file");
+    app->add_flag("--json", o->json, "print the list for programs");
+    app->footer("Example:  netloop list hydraulics");
+    return {app, [o] { return run_list(*o); }};
+}
+
+Command add_describe(CLI::App& program)
+{
+    auto o = std::make_shared<Options>();
+    CLI::App* app = program.add_subcommand("describe", "Show a component: text, ports, params with units and ranges, equations, example");
+    app->add_option("name", o->name, "such as hydraulics.ReliefValve")->required();
+    app->add_option("--file", o->file, "a .loop file whose definitions are in sight too");
+    app->footer("Example:  netloop describe hydraulics.ReliefValve");
+    return {app, [o] { return run_describe(*o); }};
+}

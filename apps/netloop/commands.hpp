@@ -1,0 +1,29 @@
+// The commands: each adds itself to the parser and returns its exit code when it is chosen.
+// 0: done; 1: the model, the data or a demand failed; 2: wrong usage.
+#pragma once
+
+#include <CLI/CLI.hpp>
+#include <netloop/netloop.hpp>
+
+#include <functional>
+#include <string>
+#include <utility>
+#include <vector>
+
+struct Command {
+    CLI::App* app = nullptr;
+    std::function<int()> run;
+};
+
+Command add_check(CLI::App& program);
+Command add_run(CLI::App& program);
+Command add_list(CLI::App& program);
+Command add_describe(CLI::App& program);
+Command add_plot(CLI::App& program);
+
+/// "path=value" texts of --set taken apart. Throws netloop::UsageError.
+std::vector<std::pair<std::string, std::string>> split_settings(const std::vector<std::string>& settings);
+/// A time such as "60", "60s", "2 min". Throws netloop::UsageError.
+double seconds_from(const std::string& text, const std::string& option);
+void print_diagnostics(const std::vector<netloop::Diagnostic>& diagnostics, bool notes);
+std::string json_of(const std::vector<netloop::Diagnostic>& diagnostics);

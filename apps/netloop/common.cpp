@@ -1,0 +1,54 @@
+#include <fmt/format.h>
+
+#include <cstdio>
+#include <cstdlib>
+#include <nlohmann/json.hpp>
+
+#include "commands.hpp"
+
+std::vector<std::pair<std::string, std::string>> split_settings(const std::vector<std::string>& settings)
+{
+    std::vector<std::pair<std::string, std::string>> list;
+    for (const std::string& s : settings) {
+        std::size_t equals = s.find('=');
+        if (equals == std::string::npos || equals == 0 || equals + 1 == s.size())
+            throw netloop::UsageError(fmt::format("--set {}: write path=value, for example --set relief.cracking=\"160 bar\"", s));
+        list.emplace_back(s.substr(0, equals), s.substr(equals + 1));
+    }
+    return list;
+}
+
+double seconds_from(const std::string& text, const std::string& option)
+{
+    char* end = nullptr;
+    double value = std::strtod(text.c_str(), &end);
+    std::string unit = end;
+    while (!unit.empty() && unit.front() == ' ') unit.erase(0, 1);
+    if (end == text.c_str()) throw netloop::UsageError(fmt::format("{} {}: a time is expected, for example {} 60s", option, text, option));
+    netloop::Column helper;
+    helper.name = option;
+    helper.unit = unit.empty() ? "s" : unit;
+    helper.values = {netloop::q(value, helper.unit).si()};
+    return helper.in("s").values[0];
+}
+
+void print_diagnostics(const std::vector<netloop::Diagnostic>& diagnostics, bool notes)
+{
+    std::size_t errors = 0;
+    for (const netloop::Diagnostic& d : diagnostics) {
+        if (d.severity == netloop::Diagnostic::Severity::note && !notes) continue;
+        errors += d.severity == netloop::Diagnostic::Severity::error ? 1 : 0;
+        fmt::print(stderr, "{}", d.rendered);
+    }
+    if (errors > 1) fmt::print(stderr, "{} errors\n", errors);
+}
+
+std::string json_of(const std::vector<netloop::Diagnostic>& diagnostics)
+{
+    nlohmann::json list = nlohmann::json::array();
+    for (const netloop::Diagnostic& d : diagnostics) {
+        const char* severity = d.severity == netloop::Diagnostic::Severity::error ? "error" : d.severity == netloop::Diagnostic::Severity::warning ? "warning" : "note";
+        list.push_back({{"id", d.id}, {"severity", severity}, {"file", d.file}, {"line", d.line}, {"column", d.column}, {"text", d.text}, {"hint", d.hint}});
+    }
+    return list.dump(2);
+}

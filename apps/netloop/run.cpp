@@ -1,0 +1,126 @@
+#include <fmt/format.h>
+#include <unistd.h>
+
+#include <chrono>
+#include <cmath>
+#include <csignal>
+#include <memory>
+#include <nlohmann/json.hpp>
+
+#include "commands.hpp"
+
+namespace {
+
+std::atomic<bool> interrupted{false};
+
+void on_interrupt(int)
+{
+    interrupted.store(true);
+}
+
+struct Options {
+    std::string file, scenario, system, out, stop, output_every;
+    std::vector<std::string> set, keep;
+    double tolerance = 0;
+    bool json = false, quiet = false;
+};
+
+// On a terminal, after the first second: one line that is drawn over itself.
+class ProgressBar {
+public:
+    explicit ProgressBar(double stop, bool wanted) : stop_(stop), wanted_(wanted && isatty(STDERR_FILENO) != 0) {}
+    void operator()(double t)
+    {
+        if (!wanted_) return;
+        auto now = std::chrono::steady_clock::now();
+        std::chrono::duration<double> since = now - begin_, last = now - shown_;
+        if (since.count() < 1 || last.count() < 0.1) return;
+        shown_ = now;
+        drawn_ = true;
+        int n = static_cast<int>(40 * std::min(1.0, t / stop_));
+        fmt::print(stderr, "\r  [{}{}] {:5.1f} %  {:.4g} s of {:.4g} s ", std::string(static_cast<std::size_t>(n), '='), std::string(static_cast<std::size_t>(40 - n), ' '), 100 * t / stop_, t, stop_);
+        std::fflush(stderr);
+    }
+    ~ProgressBar()
+    {
+        if (drawn_) fmt::print(stderr, "\r{}\r", std::string(78, ' '));
+    }
+    ProgressBar(const ProgressBar&) = delete;
+    ProgressBar& operator=(const ProgressBar&) = delete;
+
+private:
+    double stop_;
+    bool wanted_, drawn_ = false;
+    std::chrono::steady_clock::time_point begin_ = std::chrono::steady_clock::now(), shown_ = begin_;
+};
+
+void print_summary(const netloop::RunSummary& s, const netloop::CompiledSystem& system, const Options& o)
+{
+    if (!o.json) {
+        if (o.quiet) return;
+        fmt::print("{}{}: {}", system.name(), system.scenario().empty() ? "" : ", scenario " + system.scenario(), s.text());
+        if (!o.out.empty() && s.rows > 0) fmt::print("  recorded  {}\n", o.out);
+        return;
+    }
+    nlohmann::json events = nlohmann::json::array();
+    for (const auto& [text, count] : s.events_of) events.push_back({{"condition", text}, {"count", count}});
+    fmt::print("{}\n", nlohmann::json{{"system", system.name()}, {"scenario", system.scenario()}, {"complete", s.complete}, {"reason", s.reason}, {"stop", s.stop}, {"steps", s.steps},
+                                      {"residuals", s.residuals}, {"jacobians", s.jacobians}, {"events", s.events}, {"rows", s.rows}, {"wall_seconds", s.wall_seconds},
+                                      {"assumed", s.assumed}, {"held", s.held}, {"agreed", s.agreed}, {"conditions", events}}
+                           .dump(2));
+}
+
+int run_run(const Options& o)
+{
+    netloop::Library library = netloop::Library::standard();
+    library.load_file(o.file);
+    netloop::CompileRequest request;
+    request.system = o.system;
+    request.scenario = o.scenario;
+    request.set = split_settings(o.set);
+    netloop::CompiledSystem system = netloop::compile(library, request);
+    if (!o.quiet && !o.json) print_diagnostics(system.notes(), true);
+    netloop::Run run(system);
+    netloop::RunOptions options;
+    if (!o.stop.empty()) options.stop = seconds_from(o.stop, "--stop");
+    if (!o.output_every.empty()) options.output_every = seconds_from(o.output_every, "--output-every");
+    if (o.tolerance > 0) options.tolerance = o.tolerance;
+    options.out = o.out;
+    options.keep = o.keep;
+    options.in_memory = false;
+    options.interrupt = &interrupted;
+    double stop = options.stop.value_or(1);
+    std::signal(SIGINT, on_interrupt);
+    std::signal(SIGTERM, on_interrupt);
+    try {
+        ProgressBar bar(stop, !o.quiet && options.stop.has_value());
+        options.progress = [&bar](double t) { bar(t); };
+        run.simulate(options);
+    } catch (const netloop::RunError&) {
+        print_summary(run.summary(), system, o);
+        throw;
+    }
+    print_summary(run.summary(), system, o);
+    return run.summary().complete ? 0 : 1;
+}
+
+}  // namespace
+
+Command add_run(CLI::App& program)
+{
+    auto o = std::make_shared<Options>();
+    CLI::App* app = program.add_subcommand("run", "Simulate a scenario and record it");
+    app->add_option("file", o->file, "the .loop file")->required();
+    app->add_option("scenario", o->scenario, "the scenario (needed if the file has several)");
+    app->add_option("--system", o->system, "the system, if the file has several and no scenario is named");
+    app->add_option("--out", o->out, "file to record to: .h5 or .csv");
+    app->add_option("--set", o->set, "a value for a param or option: path=value")->allow_extra_args(false);
+    app->add_option("--stop", o->stop, "stop time, such as 60s or 2min");
+    app->add_option("--output-every", o->output_every, "time between rows, such as 10ms");
+    app->add_option("--tolerance", o->tolerance, "relative tolerance (default 1e-6)");
+    app->add_option("--keep", o->keep, "record only these: a path or a pattern such as pump.*")->allow_extra_args(false);
+    app->add_flag("--json", o->json, "print the summary for programs");
+    app->add_flag("--quiet", o->quiet, "print errors only");
+    app->footer("Example:  netloop run examples/bascule/bridge.loop --out bridge.h5 --set relief.cracking=\"160 bar\"");
+    return {app, [o] { return run_run(*o); }};
+}

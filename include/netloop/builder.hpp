@@ -1,0 +1,139 @@
+// Systems and components made by a program: the same definitions that a file makes.
+#pragma once
+
+#include <initializer_list>
+#include <memory>
+#include <string>
+#include <utility>
+#include <vector>
+
+#include "netloop/library.hpp"
+#include "netloop/quantity.hpp"
+
+namespace netloop {
+
+struct Expr;
+class SyntaxArena;
+struct BuilderState;
+
+/// A handle on an expression of a component or system being built: combine them with + - * / and functions.
+class Expression {
+public:
+    Expression(double bare);
+    Expression(const Quantity& quantity);
+    explicit Expression(const Expr* node) : node_(node) {}
+    const Expr* node() const { return node_; }
+
+private:
+    const Expr* node_;
+};
+
+/// `left == right`, for ComponentBuilder::equation.
+struct ExpressionEquation {
+    Expression left, right;
+};
+
+Expression operator+(const Expression& a, const Expression& b);
+Expression operator-(const Expression& a, const Expression& b);
+Expression operator*(const Expression& a, const Expression& b);
+Expression operator/(const Expression& a, const Expression& b);
+Expression operator-(const Expression& a);
+ExpressionEquation operator==(const Expression& left, const Expression& right);
+/// dx/dt
+Expression rate(const Expression& x);
+/// A function known everywhere (docs/language.md), or one of the library: call("sqrt", {x}).
+Expression call(const std::string& function, const std::vector<Expression>& arguments);
+/// `if condition then a else b`; the condition is less(a, b).
+Expression choose(const Expression& condition, const Expression& a, const Expression& b);
+Expression less(const Expression& a, const Expression& b);
+/// Time in s.
+Expression time();
+
+/// What a part is given: a quantity, an expression, or the name of a fluid of the system.
+struct PartValue {
+    PartValue(std::string p, Quantity v) : path(std::move(p)), value(v) {}
+    PartValue(std::string p, double v) : path(std::move(p)), value(v) {}
+    PartValue(std::string p, Expression v) : path(std::move(p)), value(v) {}
+    std::string path;
+    Expression value;
+};
+
+/// A part of a system being built; `part["inlet"]` is a port or quantity of it, deeper ones by dots: `part["inlet.p"]`.
+class PartHandle {
+public:
+    PartHandle(std::string path) : path_(std::move(path)) {}
+    Expression operator[](const std::string& member) const;
+    const std::string& path() const { return path_; }
+
+private:
+    std::string path_;
+};
+
+/// Builds a system.
+///
+///     nl::SystemBuilder drive("Drive", library);
+///     drive.fluid("oil", "fluids.MineralOil", {{"grade", nl::q(46, "cSt")}});
+///     auto tank = drive.part("tank", "hydraulics.Tank", {{"oil", drive.ref("oil")}});
+///     auto pump = drive.part("pump", "hydraulics.FixedPump", {{"displacement", nl::q(16, "cm^3/rev")}});
+///     drive.join({tank["port"], pump["inlet"]});
+class SystemBuilder {
+public:
+    SystemBuilder(const std::string& name, Library library);
+
+    void fluid(const std::string& name, const std::string& kind, const std::vector<PartValue>& values = {});
+    PartHandle part(const std::string& name, const std::string& kind, const std::vector<PartValue>& values = {});
+    /// Joins ports of one domain.
+    void join(const std::vector<Expression>& ports);
+    /// Feeds an input from any expression (a signal).
+    void feed(const Expression& source, const Expression& input);
+    /// An input of the system itself, set from outside while it runs.
+    Expression input(const std::string& name, const std::string& unit, const Quantity& value);
+    Expression param(const std::string& name, const std::string& unit, const Quantity& value);
+    void equation(const ExpressionEquation& equation);
+    void init(const Expression& left, const Expression& right);
+    void guess(const Expression& target, const Expression& value);
+    /// Anything in sight by path: "pump.outlet.p".
+    Expression ref(const std::string& path) const;
+
+    const std::string& name() const;
+    const Library& library() const;
+
+private:
+    std::shared_ptr<BuilderState> state_;
+    friend struct BuilderAccess;
+};
+
+/// Builds a component and adds it to the library with define().
+///
+///     nl::ComponentBuilder leak("Leak", library);
+///     auto a = leak.port("a", "hydraulics.hydraulic", "oil");
+///     auto b = leak.port("b", "hydraulics.hydraulic", "oil");
+///     auto g = leak.param("conductance", "kg/(s*Pa)", nl::q(1e-9, "kg/(s*Pa)"));
+///     leak.equation(a["m"] == g * (a["p"] - b["p"]));
+///     leak.equation(a["m"] + b["m"] == 0);
+///     leak.define();
+class ComponentBuilder {
+public:
+    ComponentBuilder(const std::string& name, Library library);
+
+    PartHandle port(const std::string& name, const std::string& domain, const std::string& fluid = "");
+    /// A param; without a value whoever uses the component must give one.
+    Expression param(const std::string& name, const std::string& unit);
+    Expression param(const std::string& name, const std::string& unit, const Quantity& value);
+    Expression param(const std::string& name, const std::string& unit, const Quantity& value, const Quantity& low, const Quantity& high);
+    Expression var(const std::string& name, const std::string& unit);
+    Expression input(const std::string& name, const std::string& unit);
+    Expression output(const std::string& name, const std::string& unit);
+    Expression let(const std::string& name, const Expression& value);
+    void equation(const ExpressionEquation& equation);
+    void init(const Expression& left, const Expression& right);
+    void guess(const Expression& target, const Expression& value);
+    void doc(const std::string& text);
+    /// Adds it to the library. Throws ModelError if the name is taken.
+    void define();
+
+private:
+    std::shared_ptr<BuilderState> state_;
+};
+
+}  // namespace netloop

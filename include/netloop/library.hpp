@@ -1,0 +1,49 @@
+// Component definitions: the shipped libraries, files, texts, and what a program defines.
+#pragma once
+
+#include <memory>
+#include <string>
+#include <vector>
+
+#include "netloop/error.hpp"
+
+namespace netloop {
+
+class LibrarySet;
+
+/// All definitions in sight. Cheap to copy: copies share their definitions. Not for use by several threads at once
+/// (a CompiledSystem is).
+class Library {
+public:
+    /// The shipped libraries; each is parsed when it is first used.
+    static Library standard();
+
+    /// Reads a `.loop` file and what it uses. Throws ModelError with every error found.
+    void load_file(const std::string& path);
+    /// The same from a text; `name` is used in messages and for relative `use "file"`.
+    void load_text(const std::string& name, const std::string& text);
+
+    /// Names of the shipped libraries.
+    std::vector<std::string> packages() const;
+    struct Entry {
+        std::string name;     ///< "hydraulics.ReliefValve"
+        std::string kind;     ///< "component", "base component", "system", "domain", "fluid", "function", "table", "scenario", "constant"
+        std::string summary;  ///< first sentence of its `##` text
+    };
+    /// Definitions of a shipped library, or with an empty name those of the files loaded so far, in the order of the text.
+    std::vector<Entry> list(const std::string& package = "") const;
+    /// Text, ports, params with units and ranges, equations and an example of a definition. Throws UsageError with the nearest
+    /// name if there is none.
+    std::string describe(const std::string& name) const;
+    /// Checks every definition of the loaded files without putting a system together; with `strict` quantities without a unit
+    /// are errors too.
+    std::vector<Diagnostic> check(bool strict = false) const;
+
+    LibrarySet& set() const { return *set_; }
+
+private:
+    std::shared_ptr<LibrarySet> set_;
+    friend struct LibraryAccess;
+};
+
+}  // namespace netloop

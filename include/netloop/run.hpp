@@ -1,0 +1,89 @@
+// Runs of a compiled system.
+#pragma once
+
+#include <atomic>
+#include <functional>
+#include <limits>
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "netloop/quantity.hpp"
+#include "netloop/recording.hpp"
+#include "netloop/system.hpp"
+
+namespace netloop {
+
+/// How a run is made. What is not given here is taken from the scenario; a stop time must stand in one of the two.
+struct RunOptions {
+    std::optional<double> stop;          ///< s
+    std::optional<double> output_every;  ///< s; without it 500 rows over the run
+    std::optional<double> tolerance;     ///< relative; 1e-6 if the scenario says nothing
+    std::string out;                     ///< file to record to (.h5 or .csv); empty: in memory only
+    bool in_memory = true;               ///< false with `out`: rows go to the file only
+    std::vector<std::string> keep;       ///< paths and patterns (pump.*); empty: as the scenario says, else all but derivatives
+    std::function<void(double)> progress;       ///< called with the time reached
+    const std::atomic<bool>* interrupt = nullptr;  ///< set from elsewhere (Ctrl-C): the run ends, the recording is kept
+    /// For comparison: how the integrator gets its Jacobian.
+    enum class Jacobian { exact, one_column_at_a_time, grouped_columns } jacobian = Jacobian::exact;
+};
+
+/// What happened in a run.
+struct RunSummary {
+    bool complete = false;
+    std::string reason = "nothing was run";
+    double start = 0, stop = 0;       ///< s
+    double wall_seconds = 0;
+    std::size_t steps = 0, residuals = 0, jacobians = 0, events = 0, rows = 0, error_failures = 0, convergence_failures = 0;
+    std::vector<std::string> assumed; ///< guesses that completed the start
+    std::vector<std::string> held;    ///< what nothing settled at the start
+    std::vector<std::string> agreed;  ///< inits more than needed that agree
+    std::vector<std::pair<std::string, std::size_t>> events_of;  ///< condition and count, most frequent first
+
+    std::string one_line() const;
+    std::string text() const;
+};
+
+/// One run: parameters, state, recording. Not for several threads at once; make one per thread.
+class Run {
+public:
+    explicit Run(const CompiledSystem& system);
+    ~Run();
+    Run(Run&&) noexcept;
+    Run& operator=(Run&&) noexcept;
+
+    /// Sets a param by path; needs no compilation. Throws UsageError for an unknown path or a unit that does not fit, RunError
+    /// for a value outside the param's range.
+    void set(const std::string& path, const Quantity& value);
+    /// An input of the system itself: `run.input("command") = 0.3` (SI, or a Quantity). May change while the run goes on.
+    class Input {
+    public:
+        Input(Run& run, std::string path) : run_(run), path_(std::move(path)) {}
+        Input& operator=(double si);
+        Input& operator=(const Quantity& value);
+
+    private:
+        Run& run_;
+        std::string path_;
+    };
+    Input input(const std::string& path) { return {*this, path}; }
+
+    /// From the start to the stop time. Throws RunError; what was recorded until then is in recording() and in the file.
+    Recording simulate(const RunOptions& options = {});
+
+    /// Stepwise: begins at 0 s at the first call. Throws RunError.
+    void step_to(double time);
+    double time() const;
+    /// Present value (SI) of any quantity, param or let by path.
+    double value(const std::string& path);
+
+    const RunSummary& summary() const;
+    const Recording& recording() const;
+
+private:
+    struct Data;
+    std::unique_ptr<Data> data_;
+};
+
+}  // namespace netloop

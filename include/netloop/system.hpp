@@ -1,0 +1,56 @@
+// Definitions to a compiled system.
+#pragma once
+
+#include <memory>
+#include <string>
+#include <utility>
+#include <vector>
+
+#include "netloop/builder.hpp"
+#include "netloop/library.hpp"
+
+namespace netloop {
+
+struct CompiledSystemData;
+
+/// Which system and scenario to compile, and what is changed for it.
+struct CompileRequest {
+    std::string system;    ///< name of a system; empty: that of the scenario, or the only one loaded
+    std::string scenario;  ///< name of a scenario; empty: the only one loaded, or none with `no_scenario`
+    bool no_scenario = false;
+    /// Values as text, as on the command line: {"relief.cracking", "160 bar"}. An option is fixed here; a param can be set later too.
+    std::vector<std::pair<std::string, std::string>> set;
+    bool strict = false;   ///< quantities without a unit are errors
+};
+
+/// An immutable system that any number of runs, on any threads, may share.
+class CompiledSystem {
+public:
+    const std::string& name() const;
+    const std::string& scenario() const;
+    std::size_t n_states() const;
+    std::size_t n_iterates() const;
+    std::size_t n_equations() const;  ///< of the flat model
+    /// Notes and warnings: unjoined ports, what the scenario says that has no effect yet.
+    const std::vector<Diagnostic>& notes() const;
+    /// The compile record: a line per pass with counts and times, then the blocks of equations with their iterates.
+    std::string explain() const;
+    /// Paths of all parameters, or of all quantities that can be recorded.
+    std::vector<std::string> parameters() const;
+    std::vector<std::string> quantities() const;
+
+    const CompiledSystemData& data() const { return *data_; }
+    explicit CompiledSystem(std::shared_ptr<const CompiledSystemData> data) : data_(std::move(data)) {}
+
+private:
+    std::shared_ptr<const CompiledSystemData> data_;
+};
+
+/// Throws ModelError that carries every diagnostic.
+CompiledSystem compile(const Library& library, const CompileRequest& request = {});
+CompiledSystem compile(const SystemBuilder& system);
+
+/// The text of an inner form: "flat", "system", "reduced", "solver" or "program". Throws ModelError or UsageError.
+std::string show_stage(const Library& library, const CompileRequest& request, const std::string& stage);
+
+}  // namespace netloop

@@ -1,0 +1,219 @@
+#include "algebra/differentiate.hpp"
+
+#include <algorithm>
+#include <array>
+
+namespace netloop {
+namespace {
+
+std::array<NodeId, 3> children(const Node& n)
+{
+    if (n.op == Op::lookup) return {n.b, n.c, kNoNode};
+    return {n.a, n.b, n.c};
+}
+
+int child_count(const Node& n)
+{
+    if (n.op == Op::lookup) return n.c == kNoNode ? 1 : 2;
+    return n_children(n.op);
+}
+
+// |x| kept away from zero by kSingularOffset, with the sign of x >= 0 held
+NodeId away_from_zero(Graph& g, NodeId x)
+{
+    return g.binary(Op::max, x, g.constant(kSingularOffset));
+}
+
+// The derivative of a condition, of sign, floor or ceil is zero between their jumps.
+bool is_piecewise_constant(Op op)
+{
+    switch (op) {
+        case Op::less:
+        case Op::less_equal:
+        case Op::equal:
+        case Op::logical_and:
+        case Op::logical_or:
+        case Op::logical_not:
+        case Op::sign:
+        case Op::floor:
+        case Op::ceil: return true;
+        default: return false;
+    }
+}
+
+}  // namespace
+
+NodeId partial(Graph& g, NodeId id, int k)
+{
+    const Node n = g[id];
+    NodeId a = n.a, b = n.b;
+    NodeId one = g.constant(1);
+    if (is_piecewise_constant(n.op)) return g.constant(0);
+    switch (n.op) {
+        case Op::add: return one;
+        case Op::sub: return k == 0 ? one : g.constant(-1);
+        case Op::mul: return k == 0 ? b : a;
+        case Op::div: return k == 0 ? g.div(one, b) : g.neg(g.div(id, b));
+        case Op::neg: return g.constant(-1);
+        case Op::pow:
+            if (k == 0) {
+                // x^(y-1) with x^y known only through pow itself: safe at x = 0 by the stated offset
+                if (g.is_constant(b) && g.value(b) >= 1) return g.mul(b, g.pow(a, g.constant(g.value(b) - 1)));
+                return g.mul(b, g.pow(g.select(g.compare(Op::less, g.unary(Op::abs, a), g.constant(kSingularOffset), false),
+                                               g.constant(kSingularOffset), a),
+                                      g.sub(b, one)));
+            }
+            return g.mul(id, g.unary(Op::log, away_from_zero(g, a)));
+        case Op::sqrt: return g.div(g.constant(0.5), g.unary(Op::sqrt, away_from_zero(g, a)));
+        case Op::exp: return id;
+        case Op::log: return g.div(one, away_from_zero(g, a));
+        case Op::sin: return g.unary(Op::cos, a);
+        case Op::cos: return g.neg(g.unary(Op::sin, a));
+        case Op::tan: return g.add(one, g.mul(id, id));
+        case Op::asin: return g.div(one, g.unary(Op::sqrt, away_from_zero(g, g.sub(one, g.mul(a, a)))));
+        case Op::acos: return g.neg(g.div(one, g.unary(Op::sqrt, away_from_zero(g, g.sub(one, g.mul(a, a))))));
+        case Op::atan: return g.div(one, g.add(one, g.mul(a, a)));
+        case Op::sinh: return g.unary(Op::cosh, a);
+        case Op::cosh: return g.unary(Op::sinh, a);
+        case Op::tanh: return g.sub(one, g.mul(id, id));
+        case Op::abs: return g.select(g.compare(Op::less, a, g.constant(0), false), g.constant(-1), one);
+        case Op::atan2: {
+            NodeId square = away_from_zero(g, g.add(g.mul(a, a), g.mul(b, b)));
+            return k == 0 ? g.div(b, square) : g.neg(g.div(a, square));
+        }
+        case Op::min: {
+            NodeId second = g.compare(Op::less, b, a, false);
+            return k == 0 ? g.select(second, g.constant(0), one) : g.select(second, one, g.constant(0));
+        }
+        case Op::max: {
+            NodeId second = g.compare(Op::less, a, b, false);
+            return k == 0 ? g.select(second, g.constant(0), one) : g.select(second, one, g.constant(0));
+        }
+        case Op::select:
+            if (k == 0) return g.constant(0);
+            return k == 1 ? g.select(a, one, g.constant(0)) : g.select(a, g.constant(0), one);
+        case Op::lookup: return g.lookup(n.a, n.b, n.c, n.flag / 16 + (k == 0 ? 1 : 0), n.flag % 16 + (k == 1 ? 1 : 0));
+        default: return g.constant(0);
+    }
+}
+
+NodeId TimeDerivative::operator()(NodeId root)
+{
+    std::vector<NodeId> stack{root};
+    auto known = [&](NodeId id) { return id < done_.size() && done_[id] != kNoNode; };
+    while (!stack.empty()) {
+        NodeId id = stack.back();
+        if (known(id)) {
+            stack.pop_back();
+            continue;
+        }
+        const Node n = graph_[id];
+        if (n.op == Op::rate_of) {  // ((e)')' needs the derivative of the expanded (e)'
+            if (!known(n.a)) {
+                stack.push_back(n.a);
+                continue;
+            }
+            NodeId expanded = done_[n.a];
+            if (!known(expanded)) {
+                stack.push_back(expanded);
+                continue;
+            }
+            NodeId second = done_[expanded];
+            if (done_.size() < graph_.size()) done_.resize(graph_.size(), kNoNode);
+            done_[id] = second;
+            stack.pop_back();
+            continue;
+        }
+        NodeId result = graph_.constant(0);
+        if (n.op == Op::time) {
+            result = graph_.constant(1);
+        } else if (n.op == Op::quantity) {
+            result = graph_.quantity(n.a, n.b + 1);
+        } else if (int count = child_count(n); count > 0 && !is_piecewise_constant(n.op)) {
+            bool ready = true;
+            auto c = children(n);
+            for (int k = n.op == Op::select ? 1 : 0; k < count; ++k)
+                if (!known(c[static_cast<std::size_t>(k)])) stack.push_back(c[static_cast<std::size_t>(k)]), ready = false;
+            if (!ready) continue;
+            if (n.op == Op::select) {
+                result = graph_.select(n.a, done_[n.b], done_[n.c]);
+            } else {
+                for (int k = 0; k < count; ++k) {
+                    NodeId inner = done_[c[static_cast<std::size_t>(k)]];
+                    if (graph_.is_constant(inner, 0)) continue;
+                    if (n.op == Op::lookup && !graph_.table(n.a).smooth() && graph_[n.b].op != Op::time)
+                        trouble_ = "table '" + graph_.table(n.a).name() + "' is linear: make it smooth";
+                    result = graph_.add(result, graph_.mul(partial(graph_, id, k), inner));
+                }
+            }
+        }
+        if (done_.size() < graph_.size()) done_.resize(graph_.size(), kNoNode);
+        done_[id] = result;
+        stack.pop_back();
+    }
+    return done_[root];
+}
+
+void expand_rates(Graph& graph, TimeDerivative& derivative, const std::vector<NodeId*>& roots)
+{
+    // inner rates first: the argument of a rate_of is already free of rates when it is met
+    rewrite(graph, roots, [&](NodeId id, const Node& n) { return n.op == Op::rate_of ? derivative(n.a) : id; });
+}
+
+const std::vector<Gradients::Entry>& Gradients::operator()(NodeId root)
+{
+    auto known = [&](NodeId id) { return id < slot_.size() && slot_[id] != 0; };
+    stack_.push_back(root);
+    std::vector<Entry> sum;
+    while (!stack_.empty()) {
+        NodeId id = stack_.back();
+        if (known(id)) {
+            stack_.pop_back();
+            continue;
+        }
+        const Node n = graph_[id];
+        int count = child_count(n);
+        auto c = children(n);
+        bool flat = is_piecewise_constant(n.op);
+        bool ready = true;
+        for (int k = 0; k < count && !flat; ++k)
+            if (!known(c[static_cast<std::size_t>(k)])) stack_.push_back(c[static_cast<std::size_t>(k)]), ready = false;
+        if (!ready) continue;
+        sum.clear();
+        if (count == 0) {
+            if (n.op != Op::constant && n.op != Op::time) {
+                std::uint32_t number = leaf_number_(n);
+                if (number != kNoNode) sum.emplace_back(number, graph_.constant(1));
+            }
+        } else if (!flat) {
+            for (int k = n.op == Op::select ? 1 : 0; k < count; ++k) {
+                std::size_t slot = slot_[c[static_cast<std::size_t>(k)]] - 1;
+                if (lists_[slot].empty()) continue;
+                NodeId factor = partial(graph_, id, k);
+                for (std::size_t i = 0; i < lists_[slot].size(); ++i) {
+                    auto [leaf, inner] = lists_[slot][i];
+                    // a select of derivatives reads better, and is cheaper, than a sum of two selects
+                    NodeId term = n.op == Op::select ? (k == 1 ? graph_.select(n.a, inner, graph_.constant(0))
+                                                               : graph_.select(n.a, graph_.constant(0), inner))
+                                                     : graph_.mul(factor, inner);
+                    sum.emplace_back(leaf, term);
+                }
+            }
+            std::stable_sort(sum.begin(), sum.end(), [](const Entry& x, const Entry& y) { return x.first < y.first; });
+            std::size_t kept = 0;
+            for (std::size_t i = 0; i < sum.size(); ++i) {
+                if (kept > 0 && sum[kept - 1].first == sum[i].first) sum[kept - 1].second = graph_.add(sum[kept - 1].second, sum[i].second);
+                else sum[kept++] = sum[i];
+            }
+            sum.resize(kept);
+            std::erase_if(sum, [&](const Entry& e) { return graph_.is_constant(e.second, 0); });
+        }
+        if (slot_.size() < graph_.size()) slot_.resize(graph_.size(), 0);
+        lists_.push_back(sum);
+        slot_[id] = static_cast<std::uint32_t>(lists_.size());
+        stack_.pop_back();
+    }
+    return lists_[slot_[root] - 1];
+}
+
+}  // namespace netloop

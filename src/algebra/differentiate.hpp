@@ -1,0 +1,54 @@
+// Exact derivatives on the graph: with respect to time (index reduction) and to the unknowns (Jacobian).
+#pragma once
+
+#include <string>
+#include <utility>
+#include <vector>
+
+#include "algebra/graph.hpp"
+
+namespace netloop {
+
+/// At a singular point (sqrt, pow and log at 0) a derivative is taken this far inside the range, so that it stays finite.
+inline constexpr double kSingularOffset = 1e-10;
+
+/// d(op)/d(child k) of one node, as an expression of its children. `k` counts from 0.
+NodeId partial(Graph& graph, NodeId id, int k);
+
+/// Total derivatives with respect to time. Parameters and modes are constant in time.
+class TimeDerivative {
+public:
+    explicit TimeDerivative(Graph& graph) : graph_(graph) {}
+
+    /// The derivative of `root`; quantity leaves go up one order. rate_of nodes are expanded on the way.
+    NodeId operator()(NodeId root);
+    /// A reason why the last derivative does not exist everywhere (a linear table), or empty.
+    const std::string& trouble() const { return trouble_; }
+
+private:
+    Graph& graph_;
+    std::vector<NodeId> done_;
+    std::string trouble_;
+};
+
+/// Replaces every rate_of below the given expressions by the derivative it stands for; linear in the size of all together.
+void expand_rates(Graph& graph, TimeDerivative& derivative, const std::vector<NodeId*>& roots);
+
+/// Sparse gradients with respect to leaves: for each node the list of (leaf number, derivative), sorted by leaf number.
+class Gradients {
+public:
+    using Entry = std::pair<std::uint32_t, NodeId>;
+    /// `leaf_number` gives the number of a leaf to differentiate by, or kNoNode for one that is held constant.
+    Gradients(Graph& graph, std::function<std::uint32_t(const Node&)> leaf_number) : graph_(graph), leaf_number_(std::move(leaf_number)) {}
+
+    const std::vector<Entry>& operator()(NodeId root);
+
+private:
+    Graph& graph_;
+    std::function<std::uint32_t(const Node&)> leaf_number_;
+    std::vector<std::uint32_t> slot_;  ///< per node: index into lists_ + 1, 0 if not yet known
+    std::vector<std::vector<Entry>> lists_;
+    std::vector<NodeId> stack_;
+};
+
+}  // namespace netloop

@@ -1,0 +1,551 @@
+#include "algebra/graph.hpp"
+
+#include <fmt/format.h>
+
+#include <bit>
+#include <cmath>
+#include <limits>
+#include <unordered_map>
+#include <unordered_set>
+
+namespace netloop {
+
+int n_children(Op op)
+{
+    switch (op) {
+        case Op::constant:
+        case Op::time:
+        case Op::quantity:
+        case Op::parameter:
+        case Op::mode:
+        case Op::unknown:
+        case Op::rate: return 0;
+        case Op::rate_of:
+        case Op::neg:
+        case Op::sqrt:
+        case Op::exp:
+        case Op::log:
+        case Op::sin:
+        case Op::cos:
+        case Op::tan:
+        case Op::asin:
+        case Op::acos:
+        case Op::atan:
+        case Op::sinh:
+        case Op::cosh:
+        case Op::tanh:
+        case Op::abs:
+        case Op::sign:
+        case Op::floor:
+        case Op::ceil:
+        case Op::logical_not: return 1;
+        case Op::select: return 3;
+        default: return 2;
+    }
+}
+
+int first_child(Op op)
+{
+    return op == Op::lookup ? 1 : 0;
+}
+
+const char* op_name(Op op)
+{
+    static constexpr const char* kNames[] = {"constant", "time", "quantity", "parameter", "mode", "unknown", "rate", "rate_of",
+                                             "add", "sub", "mul", "div", "neg", "pow", "sqrt", "exp", "log", "sin", "cos", "tan",
+                                             "asin", "acos", "atan", "sinh", "cosh", "tanh", "abs", "sign", "floor", "ceil", "atan2",
+                                             "min", "max", "less", "less_equal", "equal", "and", "or", "not", "select", "lookup"};
+    return kNames[static_cast<std::size_t>(op)];
+}
+
+double evaluate_op(Op op, double a, double b, double c)
+{
+    switch (op) {
+        case Op::add: return a + b;
+        case Op::sub: return a - b;
+        case Op::mul: return a * b;
+        case Op::div: return a / b;
+        case Op::neg: return -a;
+        case Op::pow: return std::pow(a, b);
+        case Op::sqrt: return std::sqrt(a);
+        case Op::exp: return std::exp(a);
+        case Op::log: return std::log(a);
+        case Op::sin: return std::sin(a);
+        case Op::cos: return std::cos(a);
+        case Op::tan: return std::tan(a);
+        case Op::asin: return std::asin(a);
+        case Op::acos: return std::acos(a);
+        case Op::atan: return std::atan(a);
+        case Op::sinh: return std::sinh(a);
+        case Op::cosh: return std::cosh(a);
+        case Op::tanh: return std::tanh(a);
+        case Op::abs: return std::abs(a);
+        case Op::sign: return a > 0 ? 1 : a < 0 ? -1 : 0;
+        case Op::floor: return std::floor(a);
+        case Op::ceil: return std::ceil(a);
+        case Op::atan2: return std::atan2(a, b);
+        case Op::min: return b < a ? b : a;
+        case Op::max: return b > a ? b : a;
+        case Op::less: return a < b ? 1 : 0;
+        case Op::less_equal: return a <= b ? 1 : 0;
+        case Op::equal: return a == b ? 1 : 0;
+        case Op::logical_and: return a != 0 && b != 0 ? 1 : 0;
+        case Op::logical_or: return a != 0 || b != 0 ? 1 : 0;
+        case Op::logical_not: return a != 0 ? 0 : 1;
+        case Op::select: return a != 0 ? b : c;
+        default: return std::numeric_limits<double>::quiet_NaN();
+    }
+}
+
+Graph::Graph() : buckets_(1024, kNoNode) {}
+
+namespace {
+std::size_t hash_of(const Node& n)
+{
+    std::uint64_t h = (static_cast<std::uint64_t>(n.op) << 8 | n.flag) * 0x9e3779b97f4a7c15ull;
+    for (std::uint64_t part : {n.a, n.b, n.c}) {
+        h ^= part + 0x9e3779b97f4a7c15ull + (h << 6) + (h >> 2);
+        h *= 0xff51afd7ed558ccdull;
+        h ^= h >> 32;
+    }
+    return static_cast<std::size_t>(h);
+}
+}  // namespace
+
+void Graph::grow()
+{
+    std::vector<NodeId> bigger(buckets_.size() * 2, kNoNode);
+    std::size_t mask = bigger.size() - 1;
+    for (NodeId id = 0; id < nodes_.size(); ++id) {
+        if (nodes_[id].op == Op::constant) continue;
+        std::size_t at = hash_of(nodes_[id]) & mask;
+        while (bigger[at] != kNoNode) at = (at + 1) & mask;
+        bigger[at] = id;
+    }
+    // constants are looked up by their bits, see constant()
+    for (NodeId id = 0; id < nodes_.size(); ++id) {
+        if (nodes_[id].op != Op::constant) continue;
+        auto bits = std::bit_cast<std::uint64_t>(value(id));
+        std::size_t at = hash_of({Op::constant, 0, static_cast<NodeId>(bits), static_cast<NodeId>(bits >> 32), 0}) & mask;
+        while (bigger[at] != kNoNode) at = (at + 1) & mask;
+        bigger[at] = id;
+    }
+    buckets_ = std::move(bigger);
+}
+
+NodeId Graph::intern(const Node& node)
+{
+    if (nodes_.size() * 2 > buckets_.size()) grow();
+    std::size_t mask = buckets_.size() - 1;
+    std::size_t at = hash_of(node) & mask;
+    while (buckets_[at] != kNoNode) {
+        if (nodes_[buckets_[at]] == node) return buckets_[at];
+        at = (at + 1) & mask;
+    }
+    auto id = static_cast<NodeId>(nodes_.size());
+    nodes_.push_back(node);
+    buckets_[at] = id;
+    return id;
+}
+
+NodeId Graph::constant(double v)
+{
+    if (v == 0) v = 0;  // one zero
+    if (nodes_.size() * 2 > buckets_.size()) grow();
+    auto bits = std::bit_cast<std::uint64_t>(v);
+    std::size_t mask = buckets_.size() - 1;
+    std::size_t at = hash_of({Op::constant, 0, static_cast<NodeId>(bits), static_cast<NodeId>(bits >> 32), 0}) & mask;
+    while (buckets_[at] != kNoNode) {
+        NodeId id = buckets_[at];
+        if (nodes_[id].op == Op::constant && std::bit_cast<std::uint64_t>(value(id)) == bits) return id;
+        at = (at + 1) & mask;
+    }
+    auto id = static_cast<NodeId>(nodes_.size());
+    nodes_.push_back({Op::constant, 0, static_cast<NodeId>(constants_.size()), kNoNode, kNoNode});
+    constants_.push_back(v);
+    buckets_[at] = id;
+    return id;
+}
+
+NodeId Graph::time()
+{
+    return intern({Op::time, 0, kNoNode, kNoNode, kNoNode});
+}
+NodeId Graph::quantity(std::uint32_t index, std::uint32_t order)
+{
+    return intern({Op::quantity, 0, index, order, kNoNode});
+}
+NodeId Graph::leaf(Op op, std::uint32_t index, std::uint32_t b)
+{
+    return intern({op, 0, index, b, kNoNode});
+}
+
+NodeId Graph::add(NodeId a, NodeId b)
+{
+    if (is_constant(a, 0)) return b;
+    if (is_constant(b, 0)) return a;
+    if (is_constant(a) && is_constant(b)) return constant(value(a) + value(b));
+    if (nodes_[b].op == Op::neg) return sub(a, nodes_[b].a);
+    if (nodes_[a].op == Op::neg) return sub(b, nodes_[a].a);
+    return intern({Op::add, 0, a, b, kNoNode});
+}
+
+NodeId Graph::sub(NodeId a, NodeId b)
+{
+    if (a == b) return constant(0);
+    if (is_constant(b, 0)) return a;
+    if (is_constant(a, 0)) return neg(b);
+    if (is_constant(a) && is_constant(b)) return constant(value(a) - value(b));
+    if (nodes_[b].op == Op::neg) return add(a, nodes_[b].a);
+    return intern({Op::sub, 0, a, b, kNoNode});
+}
+
+NodeId Graph::mul(NodeId a, NodeId b)
+{
+    if (is_constant(b) && !is_constant(a)) std::swap(a, b);
+    if (is_constant(a)) {
+        if (value(a) == 0) return a;
+        if (value(a) == 1) return b;
+        if (value(a) == -1) return neg(b);
+        if (is_constant(b)) return constant(value(a) * value(b));
+    }
+    if (nodes_[a].op == Op::neg && nodes_[b].op == Op::neg) return mul(nodes_[a].a, nodes_[b].a);
+    if (nodes_[b].op == Op::neg && !is_constant(a)) return neg(mul(a, nodes_[b].a));
+    if (nodes_[a].op == Op::neg) return neg(mul(nodes_[a].a, b));
+    return intern({Op::mul, 0, a, b, kNoNode});
+}
+
+NodeId Graph::div(NodeId a, NodeId b)
+{
+    if (is_constant(b, 1)) return a;
+    if (is_constant(b, -1)) return neg(a);
+    if (is_constant(a, 0) && !is_constant(b, 0)) return a;
+    if (is_constant(a) && is_constant(b)) return constant(value(a) / value(b));
+    if (nodes_[a].op == Op::neg) return neg(div(nodes_[a].a, b));
+    return intern({Op::div, 0, a, b, kNoNode});
+}
+
+NodeId Graph::neg(NodeId a)
+{
+    if (is_constant(a)) return constant(-value(a));
+    if (nodes_[a].op == Op::neg) return nodes_[a].a;
+    if (nodes_[a].op == Op::sub) return intern({Op::sub, 0, nodes_[a].b, nodes_[a].a, kNoNode});
+    return intern({Op::neg, 0, a, kNoNode, kNoNode});
+}
+
+NodeId Graph::pow(NodeId a, NodeId b)
+{
+    if (is_constant(b)) {
+        double e = value(b);
+        if (is_constant(a)) return constant(std::pow(value(a), e));
+        if (e == 0) return constant(1);
+        if (e == 1) return a;
+        if (e == 2) return mul(a, a);
+        if (e == 3) return mul(a, mul(a, a));
+        if (e == 4) return mul(mul(a, a), mul(a, a));
+        if (e == 0.5) return unary(Op::sqrt, a);
+        if (e == 1.5) return mul(a, unary(Op::sqrt, a));
+        if (e == -1) return div(constant(1), a);
+        if (e == -2) return div(constant(1), mul(a, a));
+    }
+    return intern({Op::pow, 0, a, b, kNoNode});
+}
+
+NodeId Graph::unary(Op op, NodeId a, bool located)
+{
+    if (op == Op::neg) return neg(a);
+    if (is_constant(a)) return constant(evaluate_op(op, value(a), 0, 0));
+    return intern({op, static_cast<std::uint8_t>(located ? 1 : 0), a, kNoNode, kNoNode});
+}
+
+NodeId Graph::binary(Op op, NodeId a, NodeId b)
+{
+    switch (op) {
+        case Op::add: return add(a, b);
+        case Op::sub: return sub(a, b);
+        case Op::mul: return mul(a, b);
+        case Op::div: return div(a, b);
+        case Op::pow: return pow(a, b);
+        default: break;
+    }
+    if (is_constant(a) && is_constant(b)) return constant(evaluate_op(op, value(a), value(b), 0));
+    if ((op == Op::min || op == Op::max) && a == b) return a;
+    if (op == Op::logical_and) {
+        if (is_constant(a)) return value(a) != 0 ? b : a;
+        if (is_constant(b)) return value(b) != 0 ? a : b;
+    }
+    if (op == Op::logical_or) {
+        if (is_constant(a)) return value(a) != 0 ? a : b;
+        if (is_constant(b)) return value(b) != 0 ? b : a;
+    }
+    return intern({op, 0, a, b, kNoNode});
+}
+
+NodeId Graph::compare(Op op, NodeId a, NodeId b, bool located)
+{
+    if (is_constant(a) && is_constant(b)) return constant(evaluate_op(op, value(a), value(b), 0));
+    return intern({op, static_cast<std::uint8_t>(located ? 1 : 0), a, b, kNoNode});
+}
+
+NodeId Graph::select(NodeId condition, NodeId yes, NodeId no)
+{
+    if (is_constant(condition)) return value(condition) != 0 ? yes : no;
+    if (yes == no) return yes;
+    return intern({Op::select, 0, condition, yes, no});
+}
+
+NodeId Graph::lookup(std::uint32_t table, NodeId x, NodeId y, int order_x, int order_y)
+{
+    bool known = is_constant(x) && (y == kNoNode || is_constant(y));
+    if (known) return constant((*tables_[table])(value(x), y == kNoNode ? 0 : value(y), order_x, order_y));
+    return intern({Op::lookup, static_cast<std::uint8_t>(16 * order_x + order_y), table, x, y});
+}
+
+NodeId Graph::rate_of(NodeId a)
+{
+    if (is_constant(a)) return constant(0);
+    if (nodes_[a].op == Op::quantity) return quantity(nodes_[a].a, nodes_[a].b + 1);
+    return intern({Op::rate_of, 0, a, kNoNode, kNoNode});
+}
+
+std::uint32_t Graph::add_table(TablePtr table)
+{
+    tables_.push_back(std::move(table));
+    return static_cast<std::uint32_t>(tables_.size() - 1);
+}
+
+NodeId Graph::rebuild(const Node& n, NodeId a, NodeId b, NodeId c)
+{
+    switch (n.op) {
+        case Op::select: return select(a, b, c);
+        case Op::lookup: return lookup(n.a, b, c, n.flag / 16, n.flag % 16);
+        case Op::rate_of: return rate_of(a);
+        case Op::less:
+        case Op::less_equal:
+        case Op::equal: return compare(n.op, a, b, n.flag != 0);
+        default: return n_children(n.op) == 1 ? unary(n.op, a, n.flag != 0) : binary(n.op, a, b);
+    }
+}
+
+namespace {
+template <typename Visit>
+void for_each_child(const Node& n, Visit visit)
+{
+    switch (n_children(n.op)) {
+        case 3: visit(n.a), visit(n.b), visit(n.c); break;
+        case 2:
+            if (n.op == Op::lookup) {
+                visit(n.b);
+                if (n.c != kNoNode) visit(n.c);
+            } else {
+                visit(n.a), visit(n.b);
+            }
+            break;
+        case 1: visit(n.a); break;
+        default: break;
+    }
+}
+}  // namespace
+
+std::vector<NodeId> Graph::reachable(const std::vector<NodeId>& roots) const
+{
+    std::vector<char> seen(nodes_.size(), 0);
+    NodeId top = 0;
+    for (NodeId r : roots) {
+        if (r == kNoNode) continue;
+        seen[r] = 1;
+        top = std::max(top, r);
+    }
+    std::vector<NodeId> order;
+    for (NodeId id = top + 1; id-- > 0;) {
+        if (nodes_.empty() || !seen[id]) continue;
+        order.push_back(id);
+        for_each_child(nodes_[id], [&](NodeId child) { seen[child] = 1; });
+    }
+    return {order.rbegin(), order.rend()};
+}
+
+namespace {
+// The node over rewritten children, or itself if nothing below it changed.
+template <typename Mapped>
+NodeId over_children(Graph& graph, NodeId id, const Node& n, Mapped mapped)
+{
+    bool same = true;
+    auto child = [&](int k, NodeId old) {
+        bool present = k >= first_child(n.op) && (n.op == Op::lookup || k < n_children(n.op)) && old != kNoNode;
+        NodeId now = present ? mapped(old) : kNoNode;
+        if (present && now != old) same = false;
+        return now;
+    };
+    NodeId a = child(0, n.a), b = child(1, n.b), c = child(2, n.c);
+    return same ? id : graph.rebuild(n, a, b, c);
+}
+}  // namespace
+
+void rewrite(Graph& graph, const std::vector<NodeId*>& roots, const std::function<NodeId(NodeId id, const Node& node)>& change)
+{
+    std::vector<NodeId> ids;
+    for (const NodeId* root : roots) ids.push_back(*root);
+    std::vector<NodeId> order = graph.reachable(ids);
+    std::vector<NodeId> becomes(graph.size(), kNoNode);
+    for (NodeId id : order) {
+        const Node n = graph[id];
+        NodeId now = n_children(n.op) == 0 ? id : over_children(graph, id, n, [&](NodeId child) { return becomes[child]; });
+        becomes[id] = change(now, Node(graph[now]));
+    }
+    for (NodeId* root : roots)
+        if (*root != kNoNode) *root = becomes[*root];
+}
+
+NodeId Substitution::operator()(NodeId root)
+{
+    stack_.push_back(root);
+    while (!stack_.empty()) {
+        NodeId id = stack_.back();
+        if (done_.size() <= id) done_.resize(std::max<std::size_t>(graph_.size(), id + 1), kNoNode);
+        if (done_[id] != kNoNode) {
+            stack_.pop_back();
+            continue;
+        }
+        const Node n = graph_[id];
+        bool ready = true;
+        for_each_child(n, [&](NodeId child) {
+            if (done_[child] == kNoNode) {
+                stack_.push_back(child);
+                ready = false;
+            }
+        });
+        if (!ready) continue;
+        stack_.pop_back();
+        NodeId result = n.op == Op::quantity ? map_(n) : n_children(n.op) == 0 ? id : over_children(graph_, id, n, [&](NodeId child) { return done_[child]; });
+        done_[id] = result;
+    }
+    return done_[root];
+}
+
+bool contains(const Graph& graph, NodeId root, NodeId leaf)
+{
+    std::vector<NodeId> stack{root};
+    std::unordered_set<NodeId> seen;
+    while (!stack.empty()) {
+        NodeId id = stack.back();
+        stack.pop_back();
+        if (id == leaf) return true;
+        if (n_children(graph[id].op) == 0 || !seen.insert(id).second) continue;
+        for_each_child(graph[id], [&](NodeId child) { stack.push_back(child); });
+    }
+    return false;
+}
+
+NodeId replace_leaf(Graph& graph, NodeId root, NodeId leaf, NodeId by)
+{
+    std::unordered_map<NodeId, NodeId> done{{leaf, by}};
+    std::vector<NodeId> stack{root};
+    while (!stack.empty()) {
+        NodeId id = stack.back();
+        if (done.contains(id)) {
+            stack.pop_back();
+            continue;
+        }
+        const Node n = graph[id];
+        bool ready = true;
+        for_each_child(n, [&](NodeId child) {
+            if (!done.contains(child)) {
+                stack.push_back(child);
+                ready = false;
+            }
+        });
+        if (!ready) continue;
+        stack.pop_back();
+        NodeId now = n_children(n.op) == 0 ? id : over_children(graph, id, n, [&](NodeId child) { return done.at(child); });
+        done[id] = now;
+    }
+    return done.at(root);
+}
+
+double NodeValues::operator()(NodeId root)
+{
+    if (value_.size() < graph_.size()) {
+        value_.resize(graph_.size(), 0.0);
+        known_.resize(graph_.size(), 0);
+    }
+    stack_.push_back(root);
+    while (!stack_.empty()) {
+        NodeId id = stack_.back();
+        if (known_[id]) {
+            stack_.pop_back();
+            continue;
+        }
+        const Node& n = graph_[id];
+        bool ready = true;
+        for_each_child(n, [&](NodeId child) {
+            if (!known_[child]) stack_.push_back(child), ready = false;
+        });
+        if (!ready) continue;
+        stack_.pop_back();
+        double v = 0;
+        if (n.op == Op::constant) v = graph_.value(id);
+        else if (n_children(n.op) == 0) v = leaf_(n);
+        else if (n.op == Op::lookup) v = graph_.table(n.a)(value_[n.b], n.c == kNoNode ? 0 : value_[n.c], n.flag / 16, n.flag % 16);
+        else v = evaluate_op(n.op, value_[n.a], n_children(n.op) > 1 ? value_[n.b] : 0, n_children(n.op) > 2 ? value_[n.c] : 0);
+        value_[id] = v;
+        known_[id] = 1;
+    }
+    return value_[root];
+}
+
+std::string Graph::text(NodeId id, const std::function<std::string(const Node&)>& leaf_name, std::size_t limit) const
+{
+    // Bounded by depth, so that recursion is safe and a long expression ends in an ellipsis.
+    std::size_t left = limit;
+    std::function<std::string(NodeId, int, int)> show = [&](NodeId at, int level, int depth) -> std::string {
+        const Node& n = nodes_[at];
+        if (depth > 40 || left == 0) return "...";
+        auto take = [&](std::string s) {
+            left -= std::min(left, s.size());
+            return s;
+        };
+        auto infix = [&](const char* op, int own) {
+            std::string s = show(n.a, own, depth + 1) + op + show(n.b, own + 1, depth + 1);
+            return own < level ? "(" + s + ")" : s;
+        };
+        switch (n.op) {
+            case Op::constant: {
+                std::string s = take(fmt::format("{:.6g}", value(at)));
+                return s[0] == '-' && level > 1 ? "(" + s + ")" : s;
+            }
+            case Op::time: return take("time");
+            case Op::quantity:
+            case Op::parameter:
+            case Op::mode:
+            case Op::unknown:
+            case Op::rate: return take(leaf_name(n));
+            case Op::rate_of: return "(" + show(n.a, 0, depth + 1) + ")'";
+            case Op::add: return infix(" + ", 1);
+            case Op::sub: return infix(" - ", 1);
+            case Op::mul: return infix("*", 2);
+            case Op::div: return infix("/", 2);
+            case Op::pow: return infix("^", 4);
+            case Op::less: return infix(" < ", 0);
+            case Op::less_equal: return infix(" <= ", 0);
+            case Op::equal: return infix(" == ", 0);
+            case Op::neg: {
+                std::string s = "-" + show(n.a, 3, depth + 1);
+                return level > 1 ? "(" + s + ")" : s;
+            }
+            case Op::select:
+                return "(if " + show(n.a, 0, depth + 1) + " then " + show(n.b, 0, depth + 1) + " else " + show(n.c, 0, depth + 1) + ")";
+            case Op::lookup: {
+                std::string s = take(tables_[n.a]->name()) + (n.flag != 0 ? "'" : "") + "(" + show(n.b, 0, depth + 1);
+                return s + (n.c != kNoNode ? ", " + show(n.c, 0, depth + 1) : "") + ")";
+            }
+            default: {
+                std::string s = take(op_name(n.op)) + std::string("(") + show(n.a, 0, depth + 1);
+                return s + (n_children(n.op) > 1 ? ", " + show(n.b, 0, depth + 1) : "") + ")";
+            }
+        }
+    };
+    return show(id, 0, 0);
+}
+
+}  // namespace netloop

@@ -1,0 +1,38 @@
+// What the public classes hold inside; shared by the files of this folder.
+#pragma once
+
+#include <memory>
+
+#include "evaluate/compiled_model.hpp"
+#include "model/scenario.hpp"
+#include "netloop/run.hpp"
+#include "netloop/system.hpp"
+
+namespace netloop {
+
+struct CompiledSystemData {
+    std::shared_ptr<LibrarySet> set;  ///< keeps sources and syntax alive for messages
+    std::shared_ptr<const CompiledModel> model;
+    std::string name, scenario;
+    std::vector<Diagnostic> notes;
+    std::optional<double> stop, output_every, output_points, tolerance;
+    std::vector<double> output_at;
+    std::vector<std::string> keep;
+    std::size_t n_flat_equations = 0;
+};
+
+struct LibraryAccess {
+    static std::shared_ptr<LibrarySet> set(const Library& library) { return library.set_; }
+};
+
+/// Diagnostics from number `from` on, for the outside.
+std::vector<Diagnostic> export_diagnostics(const LibrarySet& set, std::size_t from = 0);
+/// Throws ModelError if there is an error among the diagnostics from number `from` on.
+void throw_errors(const LibrarySet& set, std::size_t from);
+
+/// Plans, checks and compiles; shared by files and builders.
+CompiledSystem compile_plan(const Library& library, ScenarioPlan plan, bool strict, std::size_t diagnostics_from);
+/// Up to the flat model only.
+std::unique_ptr<FlatModel> flatten_plan(LibrarySet& set, const ScenarioPlan& plan, CompiledSystemData& data, bool strict, std::size_t from);
+
+}  // namespace netloop

@@ -1,0 +1,92 @@
+#include "netloop/library.hpp"
+
+#include <fmt/format.h>
+
+#include "api/internal.hpp"
+#include "model/check_units.hpp"
+#include "netloop/quantity.hpp"
+
+namespace netloop {
+
+double Quantity::si() const
+{
+    if (unit.empty()) return value;
+    Unit parsed;
+    UnitProblem problem;
+    if (!parse_unit(unit, parsed, problem)) throw UsageError(fmt::format("{}{}", problem.text, problem.hint.empty() ? "" : "; " + problem.hint));
+    return parsed.to_si(value);
+}
+
+std::vector<Diagnostic> export_diagnostics(const LibrarySet& set, std::size_t from)
+{
+    std::vector<Diagnostic> list;
+    for (std::size_t i = from; i < set.diagnostics.items().size(); ++i) {
+        const SourceDiagnostic& d = set.diagnostics.items()[i];
+        Diagnostic out;
+        out.severity = d.severity == Severity::error     ? Diagnostic::Severity::error
+                       : d.severity == Severity::warning ? Diagnostic::Severity::warning
+                                                         : Diagnostic::Severity::note;
+        out.id = d.id;
+        if (d.span.known()) {
+            Position at = set.sources.position(d.span);
+            out.file = set.sources.path(d.span.file);
+            out.line = at.line;
+            out.column = at.column;
+        }
+        out.text = d.text;
+        out.hint = d.hint;
+        out.rendered = render(d, set.sources);
+        list.push_back(std::move(out));
+    }
+    return list;
+}
+
+void throw_errors(const LibrarySet& set, std::size_t from)
+{
+    std::string text;
+    bool any = false;
+    std::vector<Diagnostic> list = export_diagnostics(set, from);
+    for (const Diagnostic& d : list) {
+        if (d.severity != Diagnostic::Severity::error) continue;
+        any = true;
+        text += d.rendered;
+    }
+    if (any) throw ModelError(text, std::move(list));
+}
+
+Library Library::standard()
+{
+    Library library;
+    library.set_ = std::make_shared<LibrarySet>();
+    return library;
+}
+
+void Library::load_file(const std::string& path)
+{
+    std::size_t from = set_->diagnostics.items().size();
+    set_->load_file(path);
+    throw_errors(*set_, from);
+}
+
+void Library::load_text(const std::string& name, const std::string& text)
+{
+    std::size_t from = set_->diagnostics.items().size();
+    set_->load_text(name, text);
+    throw_errors(*set_, from);
+}
+
+std::vector<std::string> Library::packages() const
+{
+    return set_->package_names();
+}
+
+std::vector<Diagnostic> Library::check(bool strict) const
+{
+    std::size_t from = set_->diagnostics.items().size();
+    UnitChecker checker(*set_, strict);
+    for (const FileScope& f : set_->files())
+        if (f.package == nullptr) checker.check(f);
+    return export_diagnostics(*set_, from);
+}
+
+}  // namespace netloop

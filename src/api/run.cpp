@@ -1,0 +1,391 @@
+#include "netloop/run.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+#include <map>
+
+#include "api/internal.hpp"
+#include "record/writer.hpp"
+#include "solve/explain.hpp"
+#include "solve/failure.hpp"
+#include "solve/simulate.hpp"
+
+namespace netloop {
+namespace {
+
+// '*' stands for anything, dots included.
+bool fits(const std::string& pattern, const std::string& text)
+{
+    std::size_t p = 0, t = 0, star = std::string::npos, mark = 0;
+    while (t < text.size()) {
+        if (p < pattern.size() && pattern[p] == '*') {
+            star = p++;
+            mark = t;
+        } else if (p < pattern.size() && pattern[p] == text[t]) {
+            ++p;
+            ++t;
+        } else if (star != std::string::npos) {
+            p = star + 1;
+            t = ++mark;
+        } else {
+            return false;
+        }
+    }
+    while (p < pattern.size() && pattern[p] == '*') ++p;
+    return p == pattern.size();
+}
+
+}  // namespace
+
+struct Run::Data {
+    std::shared_ptr<const CompiledSystemData> system;
+    std::unique_ptr<Simulation> simulation;
+    std::vector<std::pair<ParameterId, double>> given;
+    RunSummary summary;
+    Recording recording;
+    double tolerance = 1e-6;
+
+    const CompiledModel& model() const { return *system->model; }
+    const FlatModel& flat() const { return system->model->form.flat(); }
+
+    void make_simulation(const RunOptions& options)
+    {
+        IntegratorSettings settings;
+        settings.tolerance = options.tolerance.value_or(system->tolerance.value_or(1e-6));
+        if (!(settings.tolerance > 0 && settings.tolerance < 0.1)) throw UsageError(fmt::format("a tolerance of {:g}: it must lie between 0 and 0.1", settings.tolerance));
+        settings.jacobian = static_cast<IntegratorSettings::Jacobian>(options.jacobian);
+        simulation = std::make_unique<Simulation>(system->model, system->set->sources, settings);
+        for (const auto& [p, v] : given) simulation->evaluation().give(p, v);
+        settle();
+    }
+
+    void settle()
+    {
+        auto problem = simulation->evaluation().settle_parameters();
+        if (!problem) return;
+        const FlatParameter& p = flat().parameters[problem->parameter];
+        std::string place = place_text(system->set->sources, p.origin.span);
+        auto shown = [&](double si) { return std::isfinite(si) ? fmt::format("{:.6g}", p.unit.from_si(si)) : std::string(si < 0 ? "-inf" : "inf"); };
+        if (problem->not_finite) throw RunError("out-of-range", fmt::format("{}param '{}' has no finite value", place.empty() ? "" : place + ": ", p.path));
+        throw RunError("out-of-range",
+                       fmt::format("{}param '{}' is {} {}, outside its range {} .. {} {}", place.empty() ? "" : place + ": ", p.path, shown(problem->value), p.unit.text, shown(problem->low), shown(problem->high), p.unit.text),
+                       "give a value in the range; the range stands with the declaration of the param");
+    }
+
+    ParameterId find_parameter(const std::string& path, bool external_only) const
+    {
+        std::vector<std::string> names;
+        for (ParameterId p = 0; p < flat().parameters.size(); ++p) {
+            if (flat().parameters[p].path == path) {
+                if (external_only && !flat().parameters[p].external) throw UsageError(fmt::format("'{}' is a param, not an input of the system: use set()", path));
+                return p;
+            }
+            names.push_back(flat().parameters[p].path);
+        }
+        for (const OutputColumn& o : model().form.outputs)
+            if (o.path == path) throw UsageError(fmt::format("'{}' is computed by the system: only params and inputs of the system can be set", path));
+        std::string near = nearest_name(path, names);
+        throw UsageError(fmt::format("the system has no param '{}'{}", path, near.empty() ? "" : fmt::format("; did you mean '{}'?", near)));
+    }
+
+    double checked_si(ParameterId p, const Quantity& value) const
+    {
+        const FlatParameter& f = flat().parameters[p];
+        if (!std::isfinite(value.value)) throw UsageError(fmt::format("'{}' cannot be set to {}", f.path, value.value));
+        if (value.unit.empty()) {
+            bool plain = f.unit.dimension.dimensionless() && f.unit.scale == 1;
+            if (!plain && value.value != 0) throw UsageError(fmt::format("'{}' is declared in [{}], the value {:g} has no unit; write q({:g}, \"{}\")", f.path, f.unit.text, value.value, value.value, f.unit.text));
+            return value.value;
+        }
+        Unit unit;
+        UnitProblem problem;
+        if (!parse_unit(value.unit, unit, problem)) throw UsageError(fmt::format("{}{}", problem.text, problem.hint.empty() ? "" : "; " + problem.hint));
+        if (!(unit.dimension == f.unit.dimension)) throw UsageError(fmt::format("'{}' is declared in [{}], the value is in [{}]", f.path, f.unit.text, value.unit));
+        return unit.to_si(value.value);
+    }
+
+    void give(ParameterId p, double si)
+    {
+        std::optional<double> before;
+        for (auto& [q, v] : given)
+            if (q == p) before = v;
+        auto put = [&](std::optional<double> v) {
+            std::erase_if(given, [&](const auto& g) { return g.first == p; });
+            if (v) given.emplace_back(p, *v);
+            if (simulation == nullptr) return;
+            if (v) simulation->evaluation().give(p, *v);
+            else simulation->evaluation().take_back(p);
+        };
+        put(si);
+        bool fresh = simulation == nullptr;
+        try {
+            if (fresh) make_simulation({});
+            else settle();
+        } catch (const RunError&) {
+            put(before);  // a refused value leaves the run as it was
+            if (fresh) simulation.reset();
+            throw;
+        }
+        if (fresh) simulation.reset();
+        else if (simulation->started()) guarded([&] { simulation->reconcile(); });
+    }
+
+    template <typename Work>
+    void guarded(Work work)
+    {
+        try {
+            work();
+        } catch (const NumericFailure& failure) {
+            throw RunError(failure.id(), failure.what(), failure.hint());
+        }
+    }
+
+    RecordingHead head(const std::vector<std::string>& keep, std::vector<std::size_t>& columns) const
+    {
+        RecordingHead h;
+        h.system = system->name;
+        h.scenario = system->scenario;
+        Column time;
+        time.name = "time";
+        time.unit = "s";
+        h.columns.push_back(std::move(time));
+        h.stored_as.push_back(0);
+        std::vector<char> pattern_used(keep.size(), 0);
+        std::map<std::uint32_t, std::size_t> first;
+        const auto& outputs = model().form.outputs;
+        for (std::size_t i = 0; i < outputs.size(); ++i) {
+            bool wanted = keep.empty();
+            for (std::size_t k = 0; k < keep.size(); ++k)
+                if (fits(keep[k], outputs[i].path)) wanted = true, pattern_used[k] = 1;
+            if (!wanted) continue;
+            Column c;
+            c.name = outputs[i].path;
+            c.unit = outputs[i].boolean ? "bool" : outputs[i].unit.text;
+            c.scale = outputs[i].unit.scale;
+            c.offset = outputs[i].unit.offset;
+            c.description = outputs[i].doc;
+            c.origin = place_text(system->set->sources, outputs[i].origin.span);
+            columns.push_back(i);
+            h.stored_as.push_back(first.emplace(model().alias_of[i], h.columns.size()).first->second);
+            h.columns.push_back(std::move(c));
+        }
+        for (std::size_t k = 0; k < keep.size(); ++k) {
+            if (pattern_used[k]) continue;
+            std::vector<std::string> names;
+            for (const OutputColumn& o : outputs) names.push_back(o.path);
+            std::string near = nearest_name(keep[k], names);
+            throw UsageError(fmt::format("nothing fits '{}', which is to be kept{}", keep[k], near.empty() ? "" : fmt::format("; did you mean '{}'?", near)));
+        }
+        return h;
+    }
+
+    std::vector<double> output_times(const RunOptions& options, double stop) const
+    {
+        std::vector<double> times;
+        std::optional<double> every = options.output_every;
+        if (!every && !system->output_points && system->output_at.empty()) every = system->output_every;
+        if (every) {
+            if (!(*every > 0)) throw UsageError(fmt::format("an output interval of {:g} s", *every));
+            if (stop / *every > 1e8) throw UsageError(fmt::format("an output interval of {:g} s over {:g} s gives more than 100 million rows", *every, stop));
+            for (std::size_t k = 0;; ++k) {
+                double t = static_cast<double>(k) * *every;
+                if (t > stop - 1e-9 * *every) break;
+                times.push_back(t);
+            }
+        } else if (!system->output_at.empty()) {
+            times.push_back(0);
+            for (double t : system->output_at)
+                if (t > 0 && t < stop) times.push_back(t);
+            std::sort(times.begin(), times.end());
+        } else {
+            auto n = static_cast<std::size_t>(system->output_points.value_or(501));
+            for (std::size_t k = 0; k + 1 < n; ++k) times.push_back(stop * static_cast<double>(k) / static_cast<double>(n - 1));
+        }
+        times.push_back(stop);
+        return times;
+    }
+
+    void summarize(double stop)
+    {
+        RunStatistics s = simulation->statistics();
+        summary.stop = stop;
+        summary.steps = s.counts.steps;
+        summary.residuals = s.counts.residuals;
+        summary.jacobians = s.counts.jacobians;
+        summary.error_failures = s.counts.error_failures;
+        summary.convergence_failures = s.counts.convergence_failures;
+        summary.events = s.events;
+        summary.rows = s.rows;
+        summary.wall_seconds = s.wall_seconds;
+        summary.assumed = simulation->start_report().assumed;
+        summary.held = simulation->start_report().held;
+        summary.agreed = simulation->start_report().agreed;
+        summary.events_of.clear();
+        for (std::size_t i = 0; i < s.events_of.size(); ++i) {
+            if (s.events_of[i] == 0) continue;
+            const Condition& c = model().form.conditions[i];
+            std::string place = place_text(system->set->sources, c.origin.span);
+            summary.events_of.emplace_back((place.empty() ? "" : place + ": ") + c.text, s.events_of[i]);
+        }
+        std::stable_sort(summary.events_of.begin(), summary.events_of.end(), [](const auto& a, const auto& b) { return a.second > b.second; });
+    }
+};
+
+Run::Run(const CompiledSystem& system) : data_(std::make_unique<Data>())
+{
+    // the compiled system may go away before the run does
+    data_->system = std::make_shared<CompiledSystemData>(system.data());
+}
+Run::~Run() = default;
+Run::Run(Run&&) noexcept = default;
+Run& Run::operator=(Run&&) noexcept = default;
+
+void Run::set(const std::string& path, const Quantity& value)
+{
+    ParameterId p = data_->find_parameter(path, false);
+    data_->give(p, data_->checked_si(p, value));
+}
+
+Run::Input& Run::Input::operator=(double si)
+{
+    if (!std::isfinite(si)) throw UsageError(fmt::format("'{}' cannot be set to {}", path_, si));
+    run_.data_->give(run_.data_->find_parameter(path_, true), si);
+    return *this;
+}
+
+Run::Input& Run::Input::operator=(const Quantity& value)
+{
+    ParameterId p = run_.data_->find_parameter(path_, true);
+    run_.data_->give(p, run_.data_->checked_si(p, value));
+    return *this;
+}
+
+Recording Run::simulate(const RunOptions& options)
+{
+    Data& d = *data_;
+    d.summary = {};
+    std::optional<double> stop = options.stop ? options.stop : d.system->stop;
+    if (!stop)
+        throw UsageError(fmt::format("'{}' has no stop time; add one: --stop 60s on the command line, or a scenario: scenario first_run of {} {{ stop at 60 s }}", d.system->name, d.system->name));
+    if (!(*stop > 0) || !std::isfinite(*stop)) throw UsageError(fmt::format("a stop time of {:g} s: it must lie behind the start at 0 s", *stop));
+    d.make_simulation(options);
+    std::vector<std::size_t> columns;
+    RecordingHead head = d.head(options.keep.empty() ? d.system->keep : options.keep, columns);
+    std::vector<double> times = d.output_times(options, *stop);
+    std::unique_ptr<RecordingWriter> writer;
+    if (!options.out.empty()) writer = open_writer(options.out, head);
+    d.recording = {};
+    d.recording.system = head.system;
+    d.recording.scenario = head.scenario;
+    d.recording.columns = head.columns;
+    std::vector<double> row(head.columns.size());
+    auto sink = [&](const State& s, Evaluation& e) {
+        e.outputs();
+        row[0] = s.time;
+        for (std::size_t i = 0; i < columns.size(); ++i) row[i + 1] = e.output(columns[i]);
+        if (options.in_memory)
+            for (std::size_t i = 0; i < row.size(); ++i) d.recording.columns[i].values.push_back(row[i]);
+        if (writer != nullptr) writer->row(row.data());
+    };
+    auto close = [&](bool complete, const std::string& reason) {
+        d.summary.complete = complete;
+        d.summary.reason = reason;
+        d.recording.complete = complete;
+        d.recording.reason = reason;
+        d.summarize(d.simulation->state().time);
+        if (writer != nullptr) writer->finish(complete, reason);
+    };
+    try {
+        d.simulation->start(0);
+        bool done = d.simulation->advance(*stop, times, sink, options.interrupt, options.progress);
+        close(done, done ? "the stop time was reached" : "interrupted");
+    } catch (const NumericFailure& failure) {
+        close(false, failure.what());
+        throw RunError(failure.id(), failure.what(), failure.hint());
+    } catch (const RecordingError& error) {
+        d.summary.reason = error.what();
+        d.recording.complete = false;
+        d.recording.reason = error.what();
+        d.summarize(d.simulation->state().time);
+        throw;
+    }
+    return d.recording;
+}
+
+void Run::step_to(double time)
+{
+    Data& d = *data_;
+    if (d.simulation == nullptr || !d.simulation->started()) {
+        d.make_simulation({});
+        d.guarded([&] { d.simulation->start(0); });
+    }
+    if (!(time >= d.simulation->state().time)) throw UsageError(fmt::format("cannot step to {:g} s: the run stands at {:g} s", time, d.simulation->state().time));
+    d.guarded([&] { d.simulation->advance(time, {}, {}); });
+    d.summary.complete = true;
+    d.summary.reason = "stepped";
+    d.summarize(time);
+}
+
+double Run::time() const
+{
+    return data_->simulation == nullptr ? 0 : data_->simulation->state().time;
+}
+
+double Run::value(const std::string& path)
+{
+    Data& d = *data_;
+    for (ParameterId p = 0; p < d.flat().parameters.size(); ++p) {
+        if (d.flat().parameters[p].path != path) continue;
+        bool fresh = d.simulation == nullptr;
+        if (fresh) d.make_simulation({});
+        double v = d.simulation->evaluation().parameter(p);
+        if (fresh) d.simulation.reset();
+        return v;
+    }
+    const auto& outputs = d.model().form.outputs;
+    std::vector<std::string> names;
+    for (std::size_t i = 0; i < outputs.size(); ++i) {
+        names.push_back(outputs[i].path);
+        if (outputs[i].path != path) continue;
+        if (d.simulation == nullptr || !d.simulation->started()) step_to(0);
+        const State& s = d.simulation->state();
+        d.simulation->evaluation().at(s.time, s.z.data(), s.rates.data());
+        d.simulation->evaluation().outputs();
+        return d.simulation->evaluation().output(i);
+    }
+    std::string near = nearest_name(path, names);
+    throw UsageError(fmt::format("the system has no quantity '{}'{}", path, near.empty() ? "" : fmt::format("; did you mean '{}'?", near)));
+}
+
+const RunSummary& Run::summary() const
+{
+    return data_->summary;
+}
+const Recording& Run::recording() const
+{
+    return data_->recording;
+}
+
+std::string RunSummary::one_line() const
+{
+    double simulated = stop - start;
+    return fmt::format("{}: {:g} s in {:.3g} s, {} steps, {} events, {} rows", complete ? "done" : "ended early", simulated, wall_seconds, steps, events, rows);
+}
+
+std::string RunSummary::text() const
+{
+    double simulated = stop - start;
+    std::string out = fmt::format("{} at {:g} s{}\n", complete ? "done" : "ended early", stop, complete ? "" : ": " + reason);
+    for (const std::string& a : assumed) out += fmt::format("  assumed at the start: {}\n", a);
+    for (const std::string& a : agreed) out += fmt::format("  more inits than needed, this one agrees: {}\n", a);
+    for (const std::string& h : held) out += fmt::format("  nothing settles this at the start, it is held: {}\n", h);
+    if (wall_seconds > 0) out += fmt::format("  time      {:.3f} s for {:g} s of machine time: {:.3g} times real time\n", wall_seconds, simulated, simulated / wall_seconds);
+    out += fmt::format("  steps     {} ({} residuals, {} Jacobians, {} repeated for error, {} for convergence)\n", steps, residuals, jacobians, error_failures, convergence_failures);
+    out += fmt::format("  rows      {}\n  events    {}\n", rows, events);
+    for (std::size_t i = 0; i < events_of.size() && i < 5; ++i) out += fmt::format("    {:>6} x {}\n", events_of[i].second, events_of[i].first);
+    return out;
+}
+
+}  // namespace netloop

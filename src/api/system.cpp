@@ -1,0 +1,213 @@
+#include "netloop/system.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+
+#include "api/internal.hpp"
+#include "compile/parameters.hpp"
+#include "compile/passes.hpp"
+#include "model/check_units.hpp"
+#include "solve/explain.hpp"
+
+namespace netloop {
+namespace {
+
+// The values of times, tolerance and numbers of points, which may use params of the system.
+void take_times(const ScenarioPlan& plan, const std::vector<NodeId>& extra, const FlatModel& flat, CompiledSystemData& data)
+{
+    std::vector<double> parameters = default_parameters(flat);
+    NodeValues values(flat.graph, [&](const Node& n) { return n.op == Op::parameter ? parameters[n.a] : std::nan(""); });
+    std::size_t at = 0;
+    auto next = [&](const Expr* e) -> std::optional<double> {
+        NodeId node = extra[at++];
+        if (e == nullptr || node == kNoNode) return std::nullopt;
+        return values(node);
+    };
+    data.stop = next(plan.stop);
+    data.output_every = next(plan.output_every);
+    data.output_points = next(plan.output_points);
+    data.tolerance = next(plan.tolerance);
+    for (const Expr* e : plan.output_at) data.output_at.push_back(next(e).value_or(std::nan("")));
+    auto refuse = [&](const char* what, double v, const char* mend) {
+        std::size_t from = data.set->diagnostics.items().size();
+        data.set->diagnostics.report(messages::bad_value, plan.scenario->statement->span, fmt::format("{} is {:g}", what, v)).mend(mend);
+        throw_errors(*data.set, from);
+    };
+    if (data.stop && !(*data.stop > 0)) refuse("the stop time", *data.stop, "give a time after the start: stop at 10 s");
+    if (data.output_every && !(*data.output_every > 0)) refuse("the output interval", *data.output_every, "give a positive time: output every 50 ms");
+    if (data.output_points && !(*data.output_points >= 2 && *data.output_points <= 1e8)) refuse("the number of output points", *data.output_points, "start and stop are two points");
+    if (data.tolerance && !(*data.tolerance > 0 && *data.tolerance < 0.1)) refuse("the tolerance", *data.tolerance, "a relative tolerance lies between 1e-12 and 1e-2");
+}
+
+// `keep leaf.angle'`: derivatives are not kept by default, so they become lets of their own.
+void add_kept_rates(FlatModel& flat, const std::vector<std::string>& keep, LibrarySet& set)
+{
+    for (const std::string& pattern : keep) {
+        std::size_t primes = 0;
+        while (primes < pattern.size() && pattern[pattern.size() - 1 - primes] == '\'') ++primes;
+        if (primes == 0 || pattern.find('*') != std::string::npos) continue;
+        std::string path = pattern.substr(0, pattern.size() - primes);
+        NodeId node = kNoNode;
+        Unit unit;
+        for (QuantityId q = 0; q < flat.quantities.size(); ++q)
+            if (flat.quantities[q].path == path) node = flat.graph.quantity(q), unit = flat.quantities[q].unit;
+        for (const FlatView& v : flat.views)
+            if (v.path == path) node = v.value, unit = v.unit;
+        if (node == kNoNode) {
+            set.diagnostics.report(messages::unknown_name, {}, pattern, "what is kept");
+            continue;
+        }
+        for (std::size_t k = 0; k < primes; ++k) node = flat.graph.rate_of(node), unit = si_unit(unit.dimension / Dimension::base(2));
+        flat.views.push_back({pattern, node, unit, false, "", {}});
+    }
+}
+
+}  // namespace
+
+std::unique_ptr<FlatModel> flatten_plan(LibrarySet& set, const ScenarioPlan& plan, CompiledSystemData& data, bool strict, std::size_t from)
+{
+    UnitChecker checker(set, strict);
+    const FileScope* scope = plan.scenario != nullptr ? plan.scenario->scope : plan.system->scope;
+    checker.check(*scope);
+    checker.check(*plan.system);
+    check_plan(set, plan);
+    throw_errors(set, from);
+    InstantiateRequest request;
+    request.system = plan.system;
+    request.values = plan.values;
+    request.start_statements = plan.start_statements;
+    request.extra = {plan.stop, plan.output_every, plan.output_points, plan.tolerance};
+    request.extra.insert(request.extra.end(), plan.output_at.begin(), plan.output_at.end());
+    request.extra_scope = scope;
+    InstantiateResult made = instantiate(set, request);
+    throw_errors(set, from);
+    take_times(plan, made.extra, *made.model, data);
+    data.keep = plan.keep;
+    add_kept_rates(*made.model, plan.keep, set);
+    throw_errors(set, from);
+    data.n_flat_equations = made.model->equations.size();
+    return std::move(made.model);
+}
+
+CompiledSystem compile_plan(const Library& library, ScenarioPlan plan, bool strict, std::size_t from)
+{
+    auto data = std::make_shared<CompiledSystemData>();
+    data->set = LibraryAccess::set(library);
+    data->name = plan.system->name;
+    data->scenario = plan.scenario != nullptr ? plan.scenario->name : "";
+    auto flat = flatten_plan(*data->set, plan, *data, strict, from);
+    data->model = compile_model(std::move(flat), data->set->diagnostics);
+    throw_errors(*data->set, from);
+    data->notes = export_diagnostics(*data->set, from);
+    return CompiledSystem(data);
+}
+
+namespace {
+ScenarioPlan plan_request(LibrarySet& set, const CompileRequest& request, std::size_t from)
+{
+    auto plan = plan_scenario(set, request.system, request.scenario, request.no_scenario);
+    throw_errors(set, from);
+    if (!plan) throw ModelError("no system to compile\n", export_diagnostics(set, from));
+    for (const auto& [path, value] : request.set) add_outside_value(set, *plan, path, value, *set.program_arena());
+    throw_errors(set, from);
+    return *plan;
+}
+}  // namespace
+
+CompiledSystem compile(const Library& library, const CompileRequest& request)
+{
+    LibrarySet& set = library.set();
+    std::size_t from = set.diagnostics.items().size();
+    return compile_plan(library, plan_request(set, request, from), request.strict, from);
+}
+
+std::string show_stage(const Library& library, const CompileRequest& request, const std::string& stage)
+{
+    static const std::vector<std::string> kStages{"flat", "system", "reduced", "solver", "program"};
+    if (std::find(kStages.begin(), kStages.end(), stage) == kStages.end()) throw UsageError(fmt::format("no stage is called '{}'; there are: flat, system, reduced, solver, program", stage));
+    LibrarySet& set = library.set();
+    std::size_t from = set.diagnostics.items().size();
+    CompiledSystemData data;
+    data.set = LibraryAccess::set(library);
+    auto flat = flatten_plan(set, plan_request(set, request, from), data, request.strict, from);
+    std::string text = netloop::show_stage(std::move(flat), stage, set.diagnostics);
+    throw_errors(set, from);
+    return text;
+}
+
+const std::string& CompiledSystem::name() const
+{
+    return data_->name;
+}
+const std::string& CompiledSystem::scenario() const
+{
+    return data_->scenario;
+}
+std::size_t CompiledSystem::n_states() const
+{
+    return data_->model->form.reduced.states.size();
+}
+std::size_t CompiledSystem::n_iterates() const
+{
+    return data_->model->n() - n_states();
+}
+std::size_t CompiledSystem::n_equations() const
+{
+    return data_->n_flat_equations;
+}
+const std::vector<Diagnostic>& CompiledSystem::notes() const
+{
+    return data_->notes;
+}
+
+std::vector<std::string> CompiledSystem::parameters() const
+{
+    std::vector<std::string> names;
+    for (const FlatParameter& p : data_->model->form.flat().parameters) names.push_back(p.path);
+    return names;
+}
+
+std::vector<std::string> CompiledSystem::quantities() const
+{
+    std::vector<std::string> names;
+    for (const OutputColumn& o : data_->model->form.outputs) names.push_back(o.path);
+    return names;
+}
+
+std::string CompiledSystem::explain() const
+{
+    const SolverForm& form = data_->model->form;
+    const ReducedSystem& r = form.reduced;
+    std::string out = fmt::format("{}: {} states, {} iterates\n\n{:<18} {:>9}  result\n", data_->name, n_states(), n_iterates(), "pass", "ms");
+    for (const PassRecord& p : r.system.record) out += fmt::format("{:<18} {:>9.3f}  {}\n", p.pass, 1e3 * p.seconds, p.result);
+    out += "\nstates:";
+    for (const Variable& v : r.states) out += " " + variable_name(*data_->model, v);
+    out += "\n\nblocks that are solved together or by iteration:\n";
+    bool any = false;
+    for (const SolveBlock& b : r.blocks) {
+        if (b.equations.size() == 1 && b.iterates.empty()) continue;
+        any = true;
+        out += fmt::format("  block of {}: {} explicit, iterates:", b.equations.size(), b.steps.size());
+        for (std::uint32_t u : b.iterates) out += " " + variable_name(*data_->model, r.unknowns[u]);
+        out += "\n";
+        for (std::size_t i = 0; i < b.equations.size() && i < 30; ++i) {
+            const ReducedEquation& e = r.equations[b.equations[i]];
+            const FlatEquation& f = form.flat().equations[e.flat];
+            std::string text = form.flat().equation_text(f);
+            if (text.size() > 90) text = text.substr(0, 87) + "...";
+            std::string where = form.flat().instances[f.origin.instance], place = place_text(data_->set->sources, f.origin.span);
+            out += fmt::format("    {}{}{}{}\n", place.empty() ? "" : place + ": ", where.empty() ? "" : where + ": ", text, e.differentiated > 0 ? fmt::format("   (differentiated {} times)", e.differentiated) : "");
+        }
+        if (b.equations.size() > 30) out += fmt::format("    ... and {} more\n", b.equations.size() - 30);
+    }
+    if (!any) out += "  none: everything is explicit\n";
+    out += "\nkernels of the residual:";
+    for (const Kernel& k : data_->model->residual.kernels)
+        if (k.n_instances > 1) out += fmt::format(" {} operations x {} instances;", k.code.size(), k.n_instances);
+    out += fmt::format(" {} operations in all\n", data_->model->residual.n_operations());
+    return out;
+}
+
+}  // namespace netloop

@@ -1,0 +1,93 @@
+// What the compiler passes work on, step by step: flat model -> equation system -> reduced system -> solver form.
+#pragma once
+
+#include <memory>
+#include <string>
+#include <utility>
+#include <vector>
+
+#include "base/diagnostics.hpp"
+#include "model/flat_model.hpp"
+
+namespace netloop {
+
+/// One derivative of a quantity: order 0 is the quantity itself.
+struct Variable {
+    QuantityId quantity = 0;
+    std::uint32_t order = 0;
+    friend bool operator==(const Variable&, const Variable&) = default;
+};
+
+/// What a quantity of the flat model has become: sign * d^order/dt^order of another one, or a known expression.
+struct Resolution {
+    QuantityId representative = 0;
+    std::uint32_t order = 0;
+    int sign = 1;
+    NodeId known = kNoNode;  ///< an expression of time, parameters and modes only
+};
+
+struct SystemEquation {
+    NodeId residual = kNoNode;
+    std::uint32_t flat = 0;  ///< index of the flat equation it came from
+};
+
+/// A located condition. Its mode is held between events: for a comparison 1 or 0, for `whole` the floor of `value`.
+struct Condition {
+    enum class Kind { less, less_equal, whole } kind = Kind::less;
+    NodeId value = kNoNode;  ///< less: a - b, so that the mode is 1 where value < 0; whole: the argument of floor
+    Origin origin;
+    std::string text;
+};
+
+/// One line of the compile record: a pass, what it left, how long it took.
+struct PassRecord {
+    std::string pass;
+    std::string result;
+    double seconds = 0;
+};
+
+struct EquationSystem {
+    std::unique_ptr<FlatModel> flat;
+    std::vector<SystemEquation> equations;
+    std::vector<Condition> conditions;
+    std::vector<Resolution> resolutions;  ///< per quantity of the flat model
+    std::vector<PassRecord> record;
+
+    Graph& graph() { return flat->graph; }
+    const Graph& graph() const { return flat->graph; }
+    /// "lift.x'" for messages.
+    std::string name(Variable v) const { return flat->quantities[v.quantity].path + std::string(v.order, '\''); }
+    /// The distinct variables in an expression, sorted.
+    std::vector<Variable> variables(NodeId node) const;
+};
+
+/// A block of the solving order: equations that settle variables together.
+struct SolveBlock {
+    std::vector<std::uint32_t> equations;  ///< into ReducedSystem::equations
+    std::vector<std::uint32_t> unknowns;   ///< into ReducedSystem::unknowns
+    /// Torn form: explicit steps first (equation e settles unknown u), then what is left for iteration.
+    struct Step {
+        std::uint32_t unknown = 0;
+        NodeId value = kNoNode;
+    };
+    std::vector<Step> steps;
+    std::vector<std::uint32_t> iterates;   ///< unknowns
+    std::vector<std::uint32_t> residuals;  ///< equations
+};
+
+struct ReducedEquation {
+    NodeId residual = kNoNode;
+    std::uint32_t flat = 0;
+    std::uint32_t differentiated = 0;  ///< how often
+};
+
+/// The index-1 system: as many equations as unknowns; states are given.
+struct ReducedSystem {
+    EquationSystem system;
+    std::vector<ReducedEquation> equations;
+    std::vector<Variable> states;
+    std::vector<Variable> unknowns;
+    std::vector<SolveBlock> blocks;  ///< in solving order
+};
+
+}  // namespace netloop

@@ -1,0 +1,118 @@
+#include <algorithm>
+#include <map>
+
+#include "algebra/differentiate.hpp"
+#include "compile/passes.hpp"
+
+namespace netloop {
+namespace {
+
+std::vector<NodeId*> all_roots(EquationSystem& s)
+{
+    std::vector<NodeId*> roots;
+    for (SystemEquation& e : s.equations) roots.push_back(&e.residual);
+    for (FlatEquation& e : s.flat->equations) roots.push_back(&e.left), roots.push_back(&e.right);
+    for (FlatInit& i : s.flat->inits) roots.push_back(&i.left), roots.push_back(&i.right);
+    for (FlatGuess& g : s.flat->guesses) roots.push_back(&g.target), roots.push_back(&g.value);
+    for (FlatView& v : s.flat->views) roots.push_back(&v.value);
+    return roots;
+}
+
+}  // namespace
+
+std::vector<Variable> EquationSystem::variables(NodeId node) const
+{
+    std::vector<Variable> list;
+    std::vector<NodeId> stack{node};
+    std::vector<NodeId> seen;
+    // expressions are small; a sorted list of visited nodes keeps this linear enough without touching the whole arena
+    while (!stack.empty()) {
+        NodeId id = stack.back();
+        stack.pop_back();
+        const Node& n = graph()[id];
+        if (n.op == Op::quantity) list.push_back({n.a, n.b});
+        int count = n_children(n.op);
+        for (int k = first_child(n.op); k < (n.op == Op::lookup ? 3 : count); ++k) {
+            NodeId child = k == 0 ? n.a : k == 1 ? n.b : n.c;
+            if (child == kNoNode || n_children(graph()[child].op) == 0) {
+                if (child != kNoNode && graph()[child].op == Op::quantity) list.push_back({graph()[child].a, graph()[child].b});
+                continue;
+            }
+            if (std::find(seen.begin(), seen.end(), child) != seen.end()) continue;
+            if (seen.size() < 64) seen.push_back(child);
+            stack.push_back(child);
+        }
+        if (stack.size() > 4096) {  // heavily shared: visit each node once instead
+            list.clear();
+            for (NodeId below : graph().reachable({node}))
+                if (graph()[below].op == Op::quantity) list.push_back({graph()[below].a, graph()[below].b});
+            break;
+        }
+    }
+    auto less = [](Variable a, Variable b) { return a.quantity != b.quantity ? a.quantity < b.quantity : a.order < b.order; };
+    std::sort(list.begin(), list.end(), less);
+    list.erase(std::unique(list.begin(), list.end()), list.end());
+    return list;
+}
+
+EquationSystem begin_system(std::unique_ptr<FlatModel> flat, Diagnostics& diagnostics)
+{
+    EquationSystem s;
+    s.flat = std::move(flat);
+    for (std::uint32_t i = 0; i < s.flat->equations.size(); ++i) s.equations.push_back({kNoNode, i});
+    TimeDerivative derivative(s.graph());
+    std::vector<NodeId*> roots = all_roots(s);
+    std::erase_if(roots, [](const NodeId* r) { return *r == kNoNode; });
+    expand_rates(s.graph(), derivative, roots);
+    if (!derivative.trouble().empty()) diagnostics.report(messages::not_differentiable, {}, derivative.trouble());
+    s.resolutions.resize(s.flat->quantities.size());
+    for (QuantityId q = 0; q < s.resolutions.size(); ++q) s.resolutions[q].representative = q;
+    return s;
+}
+
+void locate_conditions(EquationSystem& s)
+{
+    Graph& g = s.graph();
+    std::map<std::pair<int, NodeId>, std::uint32_t> known;
+    auto mode_of = [&](Condition::Kind kind, NodeId value, std::string text) {
+        auto [it, fresh] = known.emplace(std::make_pair(static_cast<int>(kind), value), static_cast<std::uint32_t>(s.conditions.size()));
+        if (fresh) s.conditions.push_back({kind, value, {}, std::move(text)});
+        return g.leaf(Op::mode, it->second);
+    };
+    std::vector<NodeId*> roots = all_roots(s);
+    std::erase_if(roots, [](const NodeId* r) { return *r == kNoNode; });
+    rewrite(g, roots, [&](NodeId id, const Node& n) -> NodeId {
+        if (n.flag == 0) return id;
+        auto text = [&](NodeId a, const char* op, NodeId b) { return s.flat->node_text(a) + op + s.flat->node_text(b); };
+        NodeId zero = g.constant(0);
+        switch (n.op) {
+            case Op::less: return mode_of(Condition::Kind::less, g.sub(n.a, n.b), text(n.a, " < ", n.b));
+            case Op::less_equal: return mode_of(Condition::Kind::less_equal, g.sub(n.a, n.b), text(n.a, " <= ", n.b));
+            case Op::sign: {
+                NodeId positive = mode_of(Condition::Kind::less, g.neg(n.a), text(n.a, " > ", zero));
+                NodeId negative = mode_of(Condition::Kind::less, n.a, text(n.a, " < ", zero));
+                return g.select(positive, g.constant(1), g.select(negative, g.constant(-1), zero));
+            }
+            case Op::floor: return mode_of(Condition::Kind::whole, n.a, "floor(" + s.flat->node_text(n.a) + ")");
+            case Op::ceil: return g.neg(mode_of(Condition::Kind::whole, g.neg(n.a), "ceil(" + s.flat->node_text(n.a) + ")"));
+            default: return id;
+        }
+    });
+    // where each condition stands: the first equation that reads its mode
+    if (s.conditions.empty()) return;
+    std::vector<char> placed(s.conditions.size(), 0);
+    auto place = [&](NodeId root, const Origin& origin) {
+        for (NodeId id : g.reachable({root})) {
+            if (g[id].op != Op::mode || placed[g[id].a]) continue;
+            placed[g[id].a] = 1;
+            s.conditions[g[id].a].origin = origin;
+        }
+    };
+    bool few = s.flat->equations.size() < 2000;  // the search is for messages only, and not linear
+    for (const FlatEquation& e : s.flat->equations)
+        if (few) place(e.left, e.origin), place(e.right, e.origin);
+    for (const FlatView& v : s.flat->views)
+        if (few) place(v.value, v.origin);
+}
+
+}  // namespace netloop

@@ -1,0 +1,291 @@
+// From blocks to F(t, z, z') = 0: explicit assignments are substituted (or carried as unknowns where that would fill the
+// Jacobian), iterates join the states in z, and everything the user may look at becomes an expression of the solver's leaves.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+#include <map>
+#include <stdexcept>
+
+#include "compile/passes.hpp"
+
+namespace netloop {
+namespace {
+
+// An assignment that depends on more members of z than this is carried as an unknown of its own: substituted, it would copy
+// its row of the Jacobian into every equation that reads it.
+constexpr std::size_t kMaxCopiedDependencies = 12;
+
+// Sizes by kind of quantity, for scaling and absolute tolerance where the user gave none.
+double usual_by_kind(const Unit& unit)
+{
+    static const std::map<std::string, double> kTable{
+        {"Pa", 1e5}, {"K", 300}, {"kg/s", 0.1}, {"m", 0.1}, {"m/s", 0.1}, {"m/s^2", 1}, {"N", 100}, {"N*m", 10}, {"W", 100}, {"V", 10}, {"A", 1}, {"kg", 1},
+        {"m^3/s", 1e-4}, {"m^3", 1e-3}, {"m^2", 1e-4}, {"J", 1e3}, {"Hz", 10}, {"Pa*s", 0.01}, {"kg/m^3", 1000}, {"1", 1}, {"C", 1e-3}, {"ohm", 100}};
+    auto it = kTable.find(unit.dimension.text());
+    return it == kTable.end() ? 1.0 : it->second;
+}
+
+// Where a search begins that nothing else places: 20 degC, 1 bar, else 0.
+double start_by_kind(const Unit& unit)
+{
+    std::string kind = unit.dimension.text();
+    return kind == "K" ? 293.15 : kind == "Pa" ? 1e5 : 0.0;
+}
+
+class SolverFormMaker {
+public:
+    SolverFormMaker(ReducedSystem r, Diagnostics& d)
+        : diagnostics_(d), g_(r.system.graph()), substitute_(g_, [this](const Node& n) { return value_of({n.a, n.b}); })
+    {
+        form_.reduced = std::move(r);
+    }
+
+    SolverForm run()
+    {
+        count_uses();
+        make_states();
+        for (const SolveBlock& block : form_.reduced.blocks) make_block(block);
+        finish_rates();
+        make_conditions();
+        make_start();
+        make_outputs();
+        collect_knots();
+        return std::move(form_);
+    }
+
+private:
+    const ReducedSystem& reduced() const { return form_.reduced; }
+    static std::uint64_t key(Variable v) { return static_cast<std::uint64_t>(v.quantity) * 64 + v.order; }
+
+    NodeId value_of(Variable v)
+    {
+        auto it = values_.find(key(v));
+        if (it == values_.end()) throw std::logic_error("solver form: '" + reduced().system.name(v) + "' is read before it is settled");
+        return it->second;
+    }
+
+    void count_uses()
+    {
+        for (const ReducedEquation& e : reduced().equations)
+            for (const Variable& v : reduced().system.variables(e.residual)) ++uses_[key(v)];
+    }
+
+    // The quantity a user would name for a variable, and what is declared of it: its own, or one that is an alias of it.
+    void collect_aliases()
+    {
+        const auto& resolutions = reduced().system.resolutions;
+        for (QuantityId q = 0; q < resolutions.size(); ++q) {
+            const Resolution& r = resolutions[q];
+            if (r.known == kNoNode) aliases_[key({r.representative, r.order})].push_back(q);
+        }
+    }
+
+    std::uint32_t add_z(ZEntry::Kind kind, Variable v)
+    {
+        if (aliases_.empty()) collect_aliases();
+        ZEntry z;
+        z.kind = kind;
+        z.variable = v;
+        z.low = -std::numeric_limits<double>::infinity();
+        z.high = -z.low;
+        const auto& flat = form_.flat();
+        double declared = 0;
+        bool any = false;
+        int sign = 1;
+        for (QuantityId q : aliases_[key(v)]) {
+            const FlatQuantity& f = flat.quantities[q];
+            sign = reduced().system.resolutions[q].sign;
+            declared = std::max(declared, f.usual);
+            if (sign > 0) {
+                z.low = std::max(z.low, f.low);
+                z.high = std::min(z.high, f.high);
+                if (f.start != kNoNode && z.start == kNoNode) z.start = f.start;
+            } else if (f.start != kNoNode && z.start == kNoNode) {
+                z.start = g_.neg(f.start);
+            }
+            any = true;
+        }
+        Unit unit = flat.quantities[v.quantity].unit;
+        for (std::uint32_t k = 0; k < v.order; ++k) unit.dimension = unit.dimension / Dimension::base(2);
+        z.usual = declared > 0 ? declared : usual_by_kind(unit);
+        if (declared == 0 && z.start != kNoNode && g_.is_constant(z.start)) z.usual = std::max(z.usual, std::abs(g_.value(z.start)));
+        if (z.start == kNoNode) {
+            double at = start_by_kind(unit);
+            if (at < z.low || at > z.high) at = std::isfinite(z.low) && std::isfinite(z.high) ? 0.5 * (z.low + z.high) : std::isfinite(z.low) ? z.low : z.high;
+            if (any || at != 0) z.start = g_.constant(at);
+        }
+        form_.z.push_back(z);
+        return static_cast<std::uint32_t>(form_.z.size() - 1);
+    }
+
+    void make_states()
+    {
+        for (const Variable& v : reduced().states) {
+            std::uint32_t i = add_z(ZEntry::Kind::state, v);
+            form_.z[i].rate = i;
+            values_[key(v)] = g_.leaf(Op::unknown, i);
+            state_[key(v)] = i;
+            depends_[key(v)] = {i};
+        }
+    }
+
+    // (q, k) is the rate of a state if (q, k-1) is one
+    std::uint32_t state_below(Variable v) const
+    {
+        if (v.order == 0) return kNoNode;
+        auto it = state_.find(key({v.quantity, v.order - 1}));
+        return it == state_.end() ? kNoNode : it->second;
+    }
+
+    void add_residual(NodeId residual, std::uint32_t equation)
+    {
+        form_.residuals.push_back(residual);
+        form_.residual_of.push_back(equation);
+    }
+
+    void make_block(const SolveBlock& block)
+    {
+        for (std::uint32_t u : block.iterates) {
+            Variable v = reduced().unknowns[u];
+            std::uint32_t below = state_below(v);
+            if (below != kNoNode) {
+                values_[key(v)] = g_.leaf(Op::rate, below);
+                depends_[key(v)] = {below};
+            } else {
+                std::uint32_t i = add_z(ZEntry::Kind::iterate, v);
+                values_[key(v)] = g_.leaf(Op::unknown, i);
+                depends_[key(v)] = {i};
+            }
+        }
+        for (const SolveBlock::Step& step : block.steps) make_step(step);
+        for (std::uint32_t e : block.residuals) add_residual(substitute_(reduced().equations[e].residual), e);
+    }
+
+    void make_step(const SolveBlock::Step& step)
+    {
+        Variable v = reduced().unknowns[step.unknown];
+        NodeId value = substitute_(step.value);
+        std::uint32_t below = state_below(v);
+        if (below != kNoNode) {
+            NodeId rate = g_.leaf(Op::rate, below);
+            add_residual(g_.sub(rate, value), kNoNode);
+            values_[key(v)] = rate;
+            depends_[key(v)] = {below};
+            return;
+        }
+        std::vector<std::uint32_t> depends;
+        for (const Variable& w : reduced().system.variables(step.value)) {
+            const auto& more = depends_[key(w)];
+            std::vector<std::uint32_t> merged;
+            std::set_union(depends.begin(), depends.end(), more.begin(), more.end(), std::back_inserter(merged));
+            depends = std::move(merged);
+        }
+        if (depends.size() > kMaxCopiedDependencies && uses_[key(v)] > 1) {
+            std::uint32_t i = add_z(ZEntry::Kind::carried, v);
+            NodeId leaf = g_.leaf(Op::unknown, i);
+            add_residual(g_.sub(leaf, value), kNoNode);
+            values_[key(v)] = leaf;
+            depends_[key(v)] = {i};
+            return;
+        }
+        ++form_.n_explicit;
+        values_[key(v)] = value;
+        depends_[key(v)] = std::move(depends);
+    }
+
+    // the rate of a state that is itself followed by a state: x' = v with both in z
+    void finish_rates()
+    {
+        for (const Variable& v : reduced().states) {
+            auto above = state_.find(key({v.quantity, v.order + 1}));
+            if (above == state_.end()) continue;
+            add_residual(g_.sub(g_.leaf(Op::rate, state_[key(v)]), g_.leaf(Op::unknown, above->second)), kNoNode);
+        }
+        if (form_.residuals.size() != form_.z.size()) throw std::logic_error("solver form: not as many residuals as unknowns");
+    }
+
+    void make_conditions()
+    {
+        form_.conditions = reduced().system.conditions;
+        for (Condition& c : form_.conditions) c.value = substitute_(c.value);
+    }
+
+    void make_start()
+    {
+        const FlatModel& flat = form_.flat();
+        auto text = [&](NodeId a, NodeId b) { return flat.node_text(a) + " = " + flat.node_text(b); };
+        auto by_depth = [](const auto& a, const auto& b) { return a.depth < b.depth; };
+        std::vector<FlatInit> inits = flat.inits;
+        std::stable_sort(inits.begin(), inits.end(), by_depth);
+        for (const FlatInit& i : inits) form_.start.push_back({substitute_(i.left), substitute_(i.right), i.origin, i.depth, false, i.key.empty() ? text(i.left, i.right) : i.key + " = " + flat.node_text(i.right), i.key});
+        std::vector<FlatGuess> guesses = flat.guesses;
+        std::stable_sort(guesses.begin(), guesses.end(), by_depth);
+        for (const FlatGuess& i : guesses) form_.start.push_back({substitute_(i.target), substitute_(i.value), i.origin, i.depth, true, i.key.empty() ? text(i.target, i.value) : i.key + " = " + flat.node_text(i.value), i.key});
+    }
+
+    void make_outputs()
+    {
+        const FlatModel& flat = form_.flat();
+        const auto& resolutions = reduced().system.resolutions;
+        for (QuantityId q = 0; q < flat.quantities.size(); ++q) {
+            const FlatQuantity& f = flat.quantities[q];
+            const Resolution& r = resolutions[q];
+            NodeId value = r.known != kNoNode ? r.known : value_of({r.representative, r.order});
+            if (r.known == kNoNode && r.sign < 0) value = g_.neg(value);
+            form_.outputs.push_back({f.path, value, f.unit, f.boolean, f.doc, f.origin});
+        }
+        for (const FlatView& v : flat.views) form_.outputs.push_back({v.path, substitute_(v.value), v.unit, v.boolean, v.doc, v.origin});
+    }
+
+    // tables of time: their knots are hit exactly
+    void collect_knots()
+    {
+        for (NodeId id = 0; id < g_.size(); ++id) {
+            const Node& n = g_[id];
+            if (n.op != Op::lookup || n.c != kNoNode || g_[n.b].op != Op::time) continue;
+            const auto& knots = g_.table(n.a).knots(0);
+            form_.time_knots.insert(form_.time_knots.end(), knots.begin(), knots.end());
+        }
+        std::sort(form_.time_knots.begin(), form_.time_knots.end());
+        form_.time_knots.erase(std::unique(form_.time_knots.begin(), form_.time_knots.end()), form_.time_knots.end());
+    }
+
+    Diagnostics& diagnostics_;
+    SolverForm form_;
+    Graph& g_;
+    Substitution substitute_;
+    std::map<std::uint64_t, NodeId> values_;
+    std::map<std::uint64_t, std::uint32_t> state_;
+    std::map<std::uint64_t, std::vector<std::uint32_t>> depends_;
+    std::map<std::uint64_t, std::uint32_t> uses_;
+    std::map<std::uint64_t, std::vector<QuantityId>> aliases_;
+};
+
+}  // namespace
+
+SolverForm make_solver_form(ReducedSystem system, Diagnostics& diagnostics)
+{
+    return SolverFormMaker(std::move(system), diagnostics).run();
+}
+
+std::string SolverForm::text() const
+{
+    auto leaf = [&](const Node& n) -> std::string {
+        if (n.op == Op::unknown) return z_name(n.a);
+        if (n.op == Op::rate) return z_name(n.a) + "'";
+        if (n.op == Op::parameter) return flat().parameters[n.a].path;
+        return fmt::format("{}[{}]", op_name(n.op), n.a);
+    };
+    std::string out;
+    for (std::uint32_t i = 0; i < z.size(); ++i) {
+        const char* kind = z[i].kind == ZEntry::Kind::state ? "state" : z[i].kind == ZEntry::Kind::iterate ? "iterate" : "carried";
+        out += fmt::format("{} {} usual {:g}\n", kind, z_name(i), z[i].usual);
+    }
+    const Graph& g = reduced.system.graph();
+    for (NodeId r : residuals) out += fmt::format("0 = {}\n", g.text(r, leaf));
+    for (std::size_t k = 0; k < conditions.size(); ++k) out += fmt::format("mode[{}]: {}\n", k, conditions[k].text);
+    return out;
+}
+
+}  // namespace netloop

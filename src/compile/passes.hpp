@@ -1,0 +1,35 @@
+// The compiler passes, one function each, in the order in which compile_model runs them.
+#pragma once
+
+#include "compile/equation_system.hpp"
+#include "compile/solver_form.hpp"
+
+namespace netloop {
+
+/// Thrown when a pass has reported errors that make going on pointless.
+struct CompilationStopped {};
+
+/// Sets up the system: rates expanded, conditions that are located replaced by modes.
+EquationSystem begin_system(std::unique_ptr<FlatModel> flat, Diagnostics& diagnostics);
+void locate_conditions(EquationSystem& system);
+
+/// a = b, a = -b, a' = b and a = (known) are removed; the equations left are written in the representatives.
+void remove_aliases(EquationSystem& system);
+
+/// Reports the smallest sets of equations that are too many and unknowns that nothing settles.
+void check_structure(const EquationSystem& system, Diagnostics& diagnostics);
+
+/// Differentiates what must be differentiated and chooses the states. Source: Pantelides (1988), SIAM J. Sci. Stat. Comput. 9,
+/// 213-231; Mattsson and Soederlind (1993), SIAM J. Sci. Comput. 14, 677-692.
+ReducedSystem reduce_index(EquationSystem system, Diagnostics& diagnostics);
+
+/// Matching and strong components of the reduced system: blocks in solving order.
+void order_blocks(ReducedSystem& system, Diagnostics& diagnostics);
+
+/// Explicit steps and iterates of each block.
+void tear_blocks(ReducedSystem& system);
+
+/// z, residuals, start conditions and outputs as expressions of z, z', time, parameters and modes.
+SolverForm make_solver_form(ReducedSystem system, Diagnostics& diagnostics);
+
+}  // namespace netloop

@@ -1,0 +1,306 @@
+// Index reduction. Works on counts (how often each equation is differentiated, the highest order of each quantity), which is
+// Pantelides' algorithm without building the differentiated equations first; then differentiates, then chooses the states.
+#include <algorithm>
+#include <cmath>
+#include <map>
+#include <stdexcept>
+
+#include "algebra/differentiate.hpp"
+#include "compile/matching.hpp"
+#include "compile/parameters.hpp"
+#include "compile/passes.hpp"
+
+namespace netloop {
+namespace {
+
+class IndexReduction {
+public:
+    IndexReduction(EquationSystem& s, Diagnostics& d)
+        : s_(s),
+          g_(s.graph()),
+          diagnostics_(d),
+          parameter_values_(default_parameters(*s.flat)),
+          gradients_(g_, [this](const Node& n) -> std::uint32_t { return n.op == Op::quantity ? column_of_[n.a] * kOrders + n.b : kNoNode; }),
+          values_(g_, [this](const Node& n) { return sample(n); })
+    {
+    }
+
+    ReducedSystem run()
+    {
+        collect();
+        count_differentiations();
+        differentiate();
+        choose_dummies();
+        return assemble();
+    }
+
+private:
+    struct Use {
+        std::uint32_t column;
+        std::uint32_t order;  ///< highest order of the quantity in the equation
+    };
+
+    // 1. which quantities stand in which equation, and their highest orders
+    void collect()
+    {
+        const FlatModel& flat = *s_.flat;
+        column_of_.assign(flat.quantities.size(), kUnmatched);
+        for (QuantityId q = 0; q < flat.quantities.size(); ++q) {
+            const Resolution& r = s_.resolutions[q];
+            if (r.known != kNoNode || r.representative != q) continue;
+            column_of_[q] = static_cast<std::uint32_t>(quantities_.size());
+            quantities_.push_back(q);
+        }
+        highest_.assign(quantities_.size(), 0);
+        for (const SystemEquation& e : s_.equations) {
+            std::vector<Use> uses;
+            for (const Variable& v : s_.variables(e.residual)) {  // sorted: the last of a quantity is its highest order
+                std::uint32_t c = column_of_[v.quantity];
+                if (!uses.empty() && uses.back().column == c) uses.back().order = v.order;
+                else uses.push_back({c, v.order});
+                highest_[c] = std::max(highest_[c], v.order);
+            }
+            uses_.push_back(std::move(uses));
+        }
+        differentiated_.assign(s_.equations.size(), 0);
+        // what is only looked at (aliases that are derivatives, lets, start conditions) needs its derivatives too
+        auto look_at = [&](const Variable& v) {
+            if (column_of_[v.quantity] != kUnmatched) highest_[column_of_[v.quantity]] = std::max(highest_[column_of_[v.quantity]], v.order);
+        };
+        for (const Resolution& r : s_.resolutions)
+            if (r.known == kNoNode) look_at({r.representative, r.order});
+        auto look_into = [&](NodeId node) {
+            for (const Variable& v : s_.variables(node)) look_at(v);
+        };
+        for (const FlatView& v : flat.views) look_into(v.value);
+        for (const FlatInit& i : flat.inits) look_into(i.left), look_into(i.right);
+        for (const Condition& c : s_.conditions) look_into(c.value);
+    }
+
+    // 2. Pantelides: match each equation to a highest derivative; where that fails, differentiate what the search has reached
+    void count_differentiations()
+    {
+        auto n = static_cast<std::uint32_t>(uses_.size());
+        column_of_row_.assign(n, kUnmatched);
+        row_of_column_.assign(quantities_.size(), kUnmatched);
+        auto active = [&](std::uint32_t row, const Use& u) { return u.order + differentiated_[row] == highest_[u.column]; };
+        for (std::uint32_t r = 0; r < n; ++r) {  // a cheap first matching
+            for (const Use& u : uses_[r]) {
+                if (!active(r, u) || row_of_column_[u.column] != kUnmatched) continue;
+                row_of_column_[u.column] = r;
+                column_of_row_[r] = u.column;
+                break;
+            }
+        }
+        std::vector<std::uint32_t> mark(quantities_.size(), 0);
+        std::uint32_t stamp = 0;
+        struct Frame {
+            std::uint32_t row;
+            std::size_t next;
+        };
+        for (std::uint32_t start = 0; start < n; ++start) {
+            int rounds = 0;
+            while (column_of_row_[start] == kUnmatched) {
+                ++stamp;
+                std::vector<Frame> path{{start, 0}};
+                std::vector<std::uint32_t> via, reached_rows{start}, reached_columns;
+                bool found = false;
+                while (!path.empty() && !found) {
+                    Frame& top = path.back();
+                    if (top.next == uses_[top.row].size()) {
+                        path.pop_back();
+                        if (!via.empty()) via.pop_back();
+                        continue;
+                    }
+                    const Use& u = uses_[top.row][top.next++];
+                    if (!active(top.row, u) || mark[u.column] == stamp) continue;
+                    mark[u.column] = stamp;
+                    reached_columns.push_back(u.column);
+                    via.push_back(u.column);
+                    std::uint32_t next = row_of_column_[u.column];
+                    if (next == kUnmatched) {
+                        for (std::size_t i = 0; i < path.size(); ++i) {
+                            column_of_row_[path[i].row] = via[i];
+                            row_of_column_[via[i]] = path[i].row;
+                        }
+                        found = true;
+                    } else {
+                        reached_rows.push_back(next);
+                        path.push_back({next, 0});
+                    }
+                }
+                if (found) break;
+                // a structurally sound system ends; the bound only guards against a broken invariant
+                if (++rounds > 100) throw std::logic_error("index reduction does not end");
+                for (std::uint32_t c : reached_columns) ++highest_[c];
+                for (std::uint32_t r : reached_rows) ++differentiated_[r];
+            }
+        }
+    }
+
+    // 3. the differentiated equations themselves
+    void differentiate()
+    {
+        TimeDerivative derivative(g_);
+        levels_.resize(s_.equations.size());
+        for (std::uint32_t r = 0; r < s_.equations.size(); ++r) {
+            NodeId at = s_.equations[r].residual;
+            levels_[r].push_back(at);
+            for (std::uint32_t k = 0; k < differentiated_[r]; ++k) levels_[r].push_back(at = derivative(at));
+            if (differentiated_[r] > 0 && !derivative.trouble().empty()) {
+                diagnostics_.report(messages::not_differentiable, s_.flat->equations[s_.equations[r].flat].origin.span, derivative.trouble());
+                throw CompilationStopped{};
+            }
+        }
+    }
+
+    // How much a quantity is wanted as a state: one with a start value, or declared as a var, rather than a port's.
+    void rate_wishes()
+    {
+        wish_.assign(quantities_.size(), 0);
+        auto add = [&](NodeId side, int points) {
+            for (const Variable& v : s_.variables(side))
+                if (column_of_[v.quantity] != kUnmatched) wish_[column_of_[v.quantity]] += points;
+        };
+        for (const FlatInit& i : s_.flat->inits) add(i.left, 1000);
+        for (const FlatGuess& i : s_.flat->guesses) add(i.target, 10);
+        for (std::uint32_t c = 0; c < quantities_.size(); ++c)
+            if (s_.flat->quantities[quantities_[c]].role == QuantityRole::var) wish_[c] += 1;
+    }
+
+    // 4. dummy derivatives, block by block of the highest-order system
+    void choose_dummies()
+    {
+        n_dummies_.assign(quantities_.size(), 0);
+        if (std::all_of(differentiated_.begin(), differentiated_.end(), [](std::uint32_t k) { return k == 0; })) return;
+        rate_wishes();
+        Adjacency needs;
+        for (std::uint32_t r = 0; r < uses_.size(); ++r) {
+            std::vector<std::uint32_t> to;
+            for (const Use& u : uses_[r])
+                if (u.order + differentiated_[r] == highest_[u.column] && row_of_column_[u.column] != r) to.push_back(row_of_column_[u.column]);
+            needs.add_row(to);
+        }
+        for (const auto& block : strong_components(needs)) {
+            std::vector<std::uint32_t> rows, columns;
+            for (std::uint32_t r : block) columns.push_back(column_of_row_[r]);
+            // each round steps one differentiation down: the equations one level lower, the candidates one order lower
+            for (std::uint32_t down = 1;; ++down) {
+                rows.clear();
+                for (std::uint32_t r : block)
+                    if (differentiated_[r] >= down) rows.push_back(r);
+                if (rows.empty()) break;
+                columns = choose(rows, columns, down);
+                for (std::uint32_t c : columns) ++n_dummies_[c];
+            }
+        }
+    }
+
+    // Values for a look at rank: parameters as given, quantities fixed and scattered, so that a zero by accident does not pass
+    // for a loss of rank.
+    double sample(const Node& n) const
+    {
+        if (n.op == Op::parameter) return parameter_values_[n.a];
+        if (n.op == Op::mode) return 1;
+        std::uint32_t x = n.a * 8u + (n.b == kNoNode ? 0u : n.b);
+        x = (x ^ 61u) ^ (x >> 16u);
+        x *= 9u;
+        x ^= x >> 4u;
+        x *= 0x27d4eb2du;
+        return 0.6 + 0.8 * static_cast<double>(x >> 8u) / 16777216.0;
+    }
+
+    // Picks as many candidates as there are equations, with independent columns, least wanted as states first.
+    std::vector<std::uint32_t> choose(const std::vector<std::uint32_t>& rows, std::vector<std::uint32_t> candidates, std::uint32_t down)
+    {
+        std::erase_if(candidates, [&](std::uint32_t c) { return highest_[c] < down; });
+        std::stable_sort(candidates.begin(), candidates.end(), [&](std::uint32_t a, std::uint32_t b) { return wish_[a] < wish_[b]; });
+        // columns of the Jacobian d(equation)/d(candidate), which is the same at every level of differentiation
+        std::map<std::uint32_t, std::size_t> place;
+        for (std::size_t i = 0; i < candidates.size(); ++i) place[candidates[i]] = i;
+        std::vector<std::vector<double>> column(candidates.size(), std::vector<double>(rows.size(), 0.0));
+        for (std::size_t i = 0; i < rows.size(); ++i) {
+            std::uint32_t r = rows[i];
+            std::vector<Gradients::Entry> entries = gradients_(levels_[r][differentiated_[r] - down]);
+            for (const auto& [number, node] : entries) {
+                auto it = place.find(number / kOrders);
+                if (it == place.end() || number % kOrders != highest_[it->first] - down) continue;
+                double v = values_(node);
+                column[it->second][i] = std::isfinite(v) ? v : 1.0;
+            }
+        }
+        // a column is taken if, after elimination by those taken before, something substantial is left of it
+        std::vector<std::uint32_t> taken;
+        std::vector<std::pair<std::size_t, std::vector<double>>> basis;  // pivot row, reduced column
+        std::vector<char> used(rows.size(), 0);
+        for (std::size_t i = 0; i < candidates.size() && taken.size() < rows.size(); ++i) {
+            std::vector<double> v = column[i];
+            double size = 0;
+            for (double x : v) size = std::max(size, std::abs(x));
+            if (size == 0) continue;
+            for (const auto& [pivot, b] : basis) {
+                double factor = v[pivot] / b[pivot];
+                if (factor == 0) continue;
+                for (std::size_t k = 0; k < v.size(); ++k) v[k] -= factor * b[k];
+            }
+            std::size_t best = rows.size();
+            for (std::size_t k = 0; k < v.size(); ++k)
+                if (!used[k] && (best == rows.size() || std::abs(v[k]) > std::abs(v[best]))) best = k;
+            if (best == rows.size() || std::abs(v[best]) < 1e-9 * size) continue;
+            used[best] = 1;
+            basis.emplace_back(best, std::move(v));
+            taken.push_back(candidates[i]);
+        }
+        if (taken.size() < rows.size()) {
+            const FlatEquation& e = s_.flat->equations[s_.equations[rows[0]].flat];
+            diagnostics_.report(messages::not_differentiable, e.origin.span, "no choice of states is regular here (the constraint loses rank)");
+            throw CompilationStopped{};
+        }
+        return taken;
+    }
+
+    // 5. states are what is neither highest nor has a dummy derivative above it
+    ReducedSystem assemble()
+    {
+        ReducedSystem r;
+        for (std::uint32_t c = 0; c < quantities_.size(); ++c) {
+            for (std::uint32_t k = 0; k <= highest_[c]; ++k) {
+                Variable v{quantities_[c], k};
+                bool state = k < highest_[c] && k + 1 <= highest_[c] - n_dummies_[c];
+                (state ? r.states : r.unknowns).push_back(v);
+            }
+        }
+        for (std::uint32_t e = 0; e < levels_.size(); ++e)
+            for (std::uint32_t k = 0; k < levels_[e].size(); ++k) r.equations.push_back({levels_[e][k], s_.equations[e].flat, k});
+        // (q, k+1) is an unknown unless it is a state itself: then q's rate is simply that state
+        r.system = std::move(s_);
+        return r;
+    }
+
+    static constexpr std::uint32_t kOrders = 32;  ///< more derivatives than any model has
+
+    EquationSystem& s_;
+    Graph& g_;
+    Diagnostics& diagnostics_;
+    std::vector<double> parameter_values_;
+    Gradients gradients_;  ///< by column * kOrders + order
+    NodeValues values_;
+    std::vector<QuantityId> quantities_;
+    std::vector<std::uint32_t> column_of_;
+    std::vector<std::uint32_t> highest_;
+    std::vector<std::vector<Use>> uses_;
+    std::vector<std::uint32_t> differentiated_;
+    std::vector<std::uint32_t> column_of_row_, row_of_column_;
+    std::vector<std::vector<NodeId>> levels_;
+    std::vector<int> wish_;
+    std::vector<std::uint32_t> n_dummies_;
+};
+
+}  // namespace
+
+ReducedSystem reduce_index(EquationSystem system, Diagnostics& diagnostics)
+{
+    return IndexReduction(system, diagnostics).run();
+}
+
+}  // namespace netloop

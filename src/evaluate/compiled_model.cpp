@@ -1,0 +1,236 @@
+#include "evaluate/compiled_model.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <chrono>
+#include <map>
+
+#include "algebra/differentiate.hpp"
+#include "compile/parameters.hpp"
+#include "compile/passes.hpp"
+#include "evaluate/lower.hpp"
+
+namespace netloop {
+namespace {
+
+struct JacobianEntry {
+    std::uint32_t row = 0, column = 0;
+    NodeId by_z = kNoNode, by_rate = kNoNode;
+};
+
+// Columns ascending, rows ascending within: numbers below n are z, from n on rates of the same column.
+std::vector<JacobianEntry> differentiate_residuals(SolverForm& form, Gradients& gradients)
+{
+    auto n = static_cast<std::uint32_t>(form.z.size());
+    std::vector<JacobianEntry> entries;
+    for (std::uint32_t row = 0; row < form.residuals.size(); ++row) {
+        std::map<std::uint32_t, JacobianEntry> line;
+        for (const auto& [number, node] : gradients(form.residuals[row])) {
+            JacobianEntry& e = line[number % n];
+            e.row = row;
+            e.column = number % n;
+            (number < n ? e.by_z : e.by_rate) = node;
+        }
+        for (const auto& [column, e] : line) entries.push_back(e);
+    }
+    std::stable_sort(entries.begin(), entries.end(), [](const JacobianEntry& a, const JacobianEntry& b) { return a.column < b.column; });
+    return entries;
+}
+
+void lower_parameters(CompiledModel& m, Lowering& lowering)
+{
+    const FlatModel& flat = m.form.flat();
+    for (ParameterId p : order_parameters(flat, nullptr)) {
+        const FlatParameter& f = flat.parameters[p];
+        ParameterStep step;
+        step.parameter = p;
+        step.value = lowering.lower_in_place(f.path, {f.value});
+        if (f.low != kNoNode) step.low = lowering.lower_in_place(f.path + " low", {f.low});
+        if (f.high != kNoNode) step.high = lowering.lower_in_place(f.path + " high", {f.high});
+        m.parameters.push_back(std::move(step));
+    }
+}
+
+}  // namespace
+
+std::shared_ptr<const CompiledModel> build_programs(SolverForm form)
+{
+    auto made = std::make_shared<CompiledModel>();
+    CompiledModel& m = *made;
+    m.form = std::move(form);
+    Graph& g = m.form.graph();
+    auto n = static_cast<std::uint32_t>(m.form.z.size());
+    Gradients gradients(g, [n](const Node& leaf) -> std::uint32_t {
+        return leaf.op == Op::unknown ? leaf.a : leaf.op == Op::rate ? n + leaf.a : kNoNode;
+    });
+    std::vector<JacobianEntry> entries = n == 0 ? std::vector<JacobianEntry>{} : differentiate_residuals(m.form, gradients);
+
+    std::vector<NodeId> start_roots;
+    std::vector<std::vector<Gradients::Entry>> start_gradients;
+    for (const StartEquation& s : m.form.start) {
+        NodeId residual = g.sub(s.left, s.right);
+        start_roots.insert(start_roots.end(), {residual, s.left, s.right});
+        start_gradients.push_back(gradients(residual));
+    }
+    for (const auto& list : start_gradients)
+        for (const auto& [number, node] : list) start_roots.push_back(node);
+
+    Lowering lowering(g, static_cast<std::uint32_t>(m.form.flat().parameters.size()), static_cast<std::uint32_t>(m.form.conditions.size()), n);
+    m.residual = lowering.lower("residual", m.form.residuals);
+    std::vector<NodeId> roots;
+    for (const JacobianEntry& e : entries) {
+        if (e.by_z != kNoNode) roots.push_back(e.by_z);
+        if (e.by_rate != kNoNode) roots.push_back(e.by_rate);
+    }
+    m.jacobian = lowering.lower("jacobian", roots);
+    m.pattern.n_columns = n;
+    m.pattern.starts.assign(n + 1, 0);
+    std::size_t at = 0;
+    for (const JacobianEntry& e : entries) {
+        m.pattern.rows.push_back(e.row);
+        ++m.pattern.starts[e.column + 1];
+        m.by_z.push_back(e.by_z != kNoNode ? m.jacobian.results[at++] : kNoNode);
+        m.by_rate.push_back(e.by_rate != kNoNode ? m.jacobian.results[at++] : kNoNode);
+    }
+    for (std::uint32_t c = 0; c < n; ++c) m.pattern.starts[c + 1] += m.pattern.starts[c];
+
+    roots.clear();
+    for (const Condition& c : m.form.conditions) roots.push_back(c.value);
+    m.conditions = lowering.lower("conditions", roots);
+    roots.clear();
+    for (const OutputColumn& o : m.form.outputs) roots.push_back(o.value);
+    m.outputs = lowering.lower("outputs", roots);
+    m.output_place = m.outputs.results;
+    std::map<NodeId, std::uint32_t> first;
+    for (std::uint32_t i = 0; i < m.form.outputs.size(); ++i) m.alias_of.push_back(first.emplace(m.form.outputs[i].value, i).first->second);
+
+    m.start = lowering.lower("start", start_roots);
+    at = 3 * m.form.start.size();
+    for (std::size_t i = 0; i < m.form.start.size(); ++i) {
+        StartRow row{m.start.results[3 * i], m.start.results[3 * i + 1], m.start.results[3 * i + 2], {}};
+        for (const auto& [number, node] : start_gradients[i]) row.entries.emplace_back(number, m.start.results[at++]);
+        m.start_rows.push_back(std::move(row));
+    }
+    for (const ZEntry& z : m.form.z) {
+        if (z.start == kNoNode) m.z_start.emplace_back(std::nullopt);
+        else m.z_start.emplace_back(lowering.lower("search start", {z.start}));
+    }
+    lower_parameters(m, lowering);
+    m.prologue = lowering.prologue();
+    m.layout = lowering.layout();
+    m.literals = lowering.literals();
+    return made;
+}
+
+namespace {
+
+// Runs the passes one after another, each with its time and what it left; stops where `stage` asks for it.
+class Pipeline {
+public:
+    Pipeline(Diagnostics& diagnostics, std::string stage) : diagnostics_(diagnostics), stage_(std::move(stage)) {}
+
+    std::shared_ptr<const CompiledModel> run(std::unique_ptr<FlatModel> flat)
+    {
+        order_parameters(*flat, &diagnostics_);
+        if (diagnostics_.has_errors()) throw CompilationStopped{};
+        if (wanted("flat")) return show(flat->text());
+        std::size_t n_flat = flat->equations.size(), n_quantities = flat->quantities.size();
+        EquationSystem system;
+        step("begin", [&] { system = begin_system(std::move(flat), diagnostics_); }, [&] { return fmt::format("{} equations, {} quantities", n_flat, n_quantities); });
+        step("locate conditions", [&] { locate_conditions(system); }, [&] { return fmt::format("{} located conditions", system.conditions.size()); });
+        step("remove aliases", [&] { remove_aliases(system); }, [&] { return fmt::format("{} equations left of {}", system.equations.size(), n_flat); });
+        if (wanted("system")) {
+            std::string text;
+            for (const SystemEquation& e : system.equations) text += "0 = " + system.flat->node_text(e.residual) + "\n";
+            return show(text);
+        }
+        step("check structure", [&] { check_structure(system, diagnostics_); }, [&] { return std::string("as many equations as unknowns"); });
+        ReducedSystem reduced;
+        step("reduce index", [&] { reduced = reduce_index(std::move(system), diagnostics_); },
+             [&] { return fmt::format("{} states, {} equations", reduced.states.size(), reduced.equations.size()); });
+        step("order blocks", [&] { order_blocks(reduced, diagnostics_); }, [&] {
+            std::size_t largest = 0;
+            for (const SolveBlock& b : reduced.blocks) largest = std::max(largest, b.equations.size());
+            return fmt::format("{} blocks, the largest of {}", reduced.blocks.size(), largest);
+        });
+        step("tear blocks", [&] { tear_blocks(reduced); }, [&] {
+            std::size_t iterates = 0;
+            for (const SolveBlock& b : reduced.blocks) iterates += b.iterates.size();
+            return fmt::format("{} iterates", iterates);
+        });
+        if (wanted("reduced")) return show(reduced_text(reduced));
+        SolverForm form;
+        step("make solver form", [&] { form = make_solver_form(std::move(reduced), diagnostics_); },
+             [&] { return fmt::format("z of {}, {} explicit assignments", form.z.size(), form.n_explicit); });
+        if (wanted("solver")) return show(form.text());
+        std::shared_ptr<const CompiledModel> model;
+        step("lower", [&] { model = build_programs(std::move(form)); }, [&] {
+            return fmt::format("residual {} operations in {} kernels, Jacobian {} operations, {} entries", model->residual.n_operations(), model->residual.kernels.size(),
+                               model->jacobian.n_operations(), model->pattern.n_entries());
+        });
+        const_cast<CompiledModel&>(*model).form.reduced.system.record = record_;
+        if (wanted("program")) return show(model->residual.text() + model->jacobian.text());
+        return model;
+    }
+    const std::string& shown() const { return shown_; }
+
+private:
+    bool wanted(const char* stage) const { return stage_ == stage; }
+    std::shared_ptr<const CompiledModel> show(std::string text)
+    {
+        shown_ = std::move(text);
+        if (shown_.empty()) shown_ = "(nothing)\n";
+        return nullptr;
+    }
+    template <typename Work, typename Result>
+    void step(const char* name, Work work, Result result)
+    {
+        auto begin = std::chrono::steady_clock::now();
+        work();
+        std::chrono::duration<double> took = std::chrono::steady_clock::now() - begin;
+        record_.push_back({name, result(), took.count()});
+        if (diagnostics_.has_errors()) throw CompilationStopped{};
+    }
+    static std::string reduced_text(const ReducedSystem& r)
+    {
+        std::string text;
+        for (const Variable& v : r.states) text += "state " + r.system.name(v) + "\n";
+        for (const SolveBlock& b : r.blocks) {
+            text += fmt::format("block of {}\n", b.equations.size());
+            for (const SolveBlock::Step& s : b.steps) text += "  " + r.system.name(r.unknowns[s.unknown]) + " := " + r.system.flat->node_text(s.value) + "\n";
+            for (std::uint32_t u : b.iterates) text += "  iterate " + r.system.name(r.unknowns[u]) + "\n";
+            for (std::uint32_t e : b.residuals) text += "  0 = " + r.system.flat->node_text(r.equations[e].residual) + "\n";
+        }
+        return text;
+    }
+
+    Diagnostics& diagnostics_;
+    std::string stage_;
+    std::string shown_;
+    std::vector<PassRecord> record_;
+};
+
+}  // namespace
+
+std::shared_ptr<const CompiledModel> compile_model(std::unique_ptr<FlatModel> flat, Diagnostics& diagnostics)
+{
+    try {
+        return Pipeline(diagnostics, "").run(std::move(flat));
+    } catch (const CompilationStopped&) {
+        return nullptr;
+    }
+}
+
+std::string show_stage(std::unique_ptr<FlatModel> flat, const std::string& stage, Diagnostics& diagnostics)
+{
+    Pipeline pipeline(diagnostics, stage);
+    try {
+        pipeline.run(std::move(flat));
+    } catch (const CompilationStopped&) {
+        return {};
+    }
+    return pipeline.shown();
+}
+
+}  // namespace netloop

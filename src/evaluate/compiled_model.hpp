@@ -1,0 +1,66 @@
+// A compiled system: everything a run needs, immutable, shared between threads.
+#pragma once
+
+#include <memory>
+#include <optional>
+
+#include "compile/solver_form.hpp"
+#include "evaluate/program.hpp"
+
+namespace netloop {
+
+/// Compressed columns: the rows of column c are rows[starts[c] .. starts[c + 1]), ascending.
+struct SparsePattern {
+    std::uint32_t n_columns = 0;
+    std::vector<std::int64_t> starts{0};
+    std::vector<std::int64_t> rows;
+    std::size_t n_entries() const { return rows.size(); }
+};
+
+/// One parameter's value and range as little programs; run in this order, they settle all.
+struct ParameterStep {
+    ParameterId parameter = 0;
+    Program value;
+    std::optional<Program> low, high;
+};
+
+/// Derivatives of one start equation: column 0 .. n-1 for z, n .. 2n-1 for rates; place of each value in memory.
+struct StartRow {
+    std::uint32_t residual = 0;  ///< place of left - right
+    std::uint32_t left = 0, right = 0;
+    std::vector<std::pair<std::uint32_t, std::uint32_t>> entries;
+};
+
+struct CompiledModel {
+    SolverForm form;
+    MemoryLayout layout;
+    std::vector<std::pair<std::uint32_t, double>> literals;
+    std::vector<ParameterStep> parameters;
+    Program prologue;
+    Program residual;
+    Program jacobian;
+    Program conditions;
+    Program outputs;
+    Program start;
+    std::vector<StartRow> start_rows;
+    std::vector<std::optional<Program>> z_start;  ///< where the search for each z begins; none: 0
+    SparsePattern pattern;                        ///< of dF/dz + cj dF/dz'
+    std::vector<std::uint32_t> by_z;              ///< per entry: place of dF/dz, or kNoNode
+    std::vector<std::uint32_t> by_rate;           ///< per entry: place of dF/dz', or kNoNode
+    std::vector<std::uint32_t> output_place;      ///< per output: place in memory after `outputs` has run
+    std::vector<std::uint32_t> alias_of;          ///< per output: an earlier output with the same value, or its own index
+
+    std::size_t n() const { return form.z.size(); }
+    const std::vector<TablePtr>& tables() const { return form.reduced.system.graph().tables(); }
+};
+
+/// Differentiates the residuals and lowers everything. The last step of compilation.
+std::shared_ptr<const CompiledModel> build_programs(SolverForm form);
+
+/// All passes from the flat model on. Null after an error; a broken structure is explained in `diagnostics`.
+std::shared_ptr<const CompiledModel> compile_model(std::unique_ptr<FlatModel> flat, Diagnostics& diagnostics);
+
+/// What `check --show STAGE` prints, stopping at that stage: flat, system, reduced, solver, program. Empty: no such stage.
+std::string show_stage(std::unique_ptr<FlatModel> flat, const std::string& stage, Diagnostics& diagnostics);
+
+}  // namespace netloop

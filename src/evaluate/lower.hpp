@@ -1,0 +1,43 @@
+// Graph to program: units of work, dependency levels, equal shapes merged into kernels over instances.
+#pragma once
+
+#include <map>
+#include <unordered_map>
+
+#include "evaluate/program.hpp"
+
+namespace netloop {
+
+/// Lowers several programs over one memory. Values that depend on parameters only are hoisted into the prologue, which the run
+/// executes once after parameters have changed. Use: add programs, then finish().
+class Lowering {
+public:
+    Lowering(const Graph& graph, std::uint32_t n_parameters, std::uint32_t n_modes, std::uint32_t n_z);
+
+    /// A program that computes `roots`; its results lie where Program::results says.
+    Program lower(std::string name, const std::vector<NodeId>& roots);
+    /// The same with nothing hoisted: for values that the prologue itself needs first.
+    Program lower_in_place(std::string name, const std::vector<NodeId>& roots);
+    /// The program for everything hoisted; call after all others.
+    Program prologue();
+    const MemoryLayout& layout() const { return layout_; }
+    /// Literals and their places, to be written into a run's memory once.
+    const std::vector<std::pair<std::uint32_t, double>>& literals() const { return literals_; }
+
+private:
+    enum class Nature : char { unknown, constant, parameter, varying };
+    void classify(const std::vector<NodeId>& order);
+    std::uint32_t place_of_leaf(NodeId id);
+    std::uint32_t new_place() { return next_place_++; }
+
+    const Graph& graph_;
+    MemoryLayout layout_;
+    std::uint32_t next_place_ = 0;
+    std::vector<Nature> nature_;
+    std::unordered_map<NodeId, std::uint32_t> fixed_places_;  ///< literals and hoisted values
+    std::vector<NodeId> hoisted_;
+    std::vector<std::pair<std::uint32_t, double>> literals_;
+    bool in_prologue_ = false;
+};
+
+}  // namespace netloop

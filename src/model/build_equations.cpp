@@ -1,0 +1,503 @@
+// Stage three: quantities, parameters and equations of every instance, and the equations of joints and signals.
+#include <algorithm>
+#include <cmath>
+
+#include "model/instantiator.hpp"
+
+namespace netloop {
+namespace {
+
+std::string indexed(const std::string& path, const std::vector<std::uint32_t>& sizes, std::uint32_t at)
+{
+    if (sizes.empty()) return path;
+    if (sizes.size() == 1) return fmt::format("{}[{}]", path, at + 1);
+    return fmt::format("{}[{},{}]", path, at / sizes[1] + 1, at % sizes[1] + 1);
+}
+
+Unit unit_of(const Type& type)
+{
+    if (type.unit) return *type.unit;
+    return type.known ? si_unit(type.dimension) : Unit{};
+}
+
+}  // namespace
+
+// --- quantities ---------------------------------------------------------------------------------------------------
+
+void Instantiator::make_quantity(InstanceId id, const QuantityDecl& q, const BodyItem& item, const Env& env)
+{
+    if (q.kind == QuantityKind::option || q.kind == QuantityKind::constant) return;
+    const Member* m = instances_[id].info->find(q.name);
+    if (m == nullptr || instances_[id].members[m->slot].kind != InstanceMember::Kind::absent) return;
+    std::string path = (instances_[id].path.empty() ? "" : instances_[id].path + ".") + q.name;
+    InstanceMember held;
+    std::uint32_t n = 1;
+    for (const Expr* size : q.sizes) {
+        held.sizes.push_back(size_of(*size, env, q.name));
+        n *= held.sizes.back();
+    }
+    if (q.sizes.size() > 2) give_up(messages::unsupported, q.name_span, "arrays of more than two indices");
+    Type type = checker_.declared_type(q, instances_[id].info, *item.scope);
+    Origin origin{id, q.name_span};
+    bool boolean = q.type == ValueType::boolean || type.kind == Type::Kind::condition;
+    if (q.kind == QuantityKind::memory) {
+        give_up(messages::unsupported, q.name_span, "memory");
+    } else if (q.kind == QuantityKind::let) {
+        held.kind = InstanceMember::Kind::view;
+        held.first = static_cast<std::uint32_t>(views_.size());
+        View v;
+        v.declaration = &q;
+        v.scope = item.scope;
+        v.instance = id;
+        v.doc = item.statement->doc;
+        v.span = q.name_span;
+        views_.push_back(std::move(v));
+    } else if (q.kind == QuantityKind::param || (q.kind == QuantityKind::input && id == 0)) {
+        held.kind = InstanceMember::Kind::parameter;
+        held.first = static_cast<std::uint32_t>(model_->parameters.size());
+        for (std::uint32_t i = 0; i < n; ++i) {
+            FlatParameter p;
+            p.path = indexed(path, held.sizes, i);
+            p.unit = unit_of(type);
+            p.boolean = boolean;
+            p.external = q.kind == QuantityKind::input;
+            p.doc = item.statement->doc;
+            p.origin = origin;
+            model_->parameters.push_back(std::move(p));
+        }
+    } else {
+        held.kind = InstanceMember::Kind::quantity;
+        held.first = static_cast<QuantityId>(model_->quantities.size());
+        for (std::uint32_t i = 0; i < n; ++i) {
+            FlatQuantity f;
+            f.path = indexed(path, held.sizes, i);
+            f.role = q.kind == QuantityKind::input ? QuantityRole::input : q.kind == QuantityKind::output ? QuantityRole::output : QuantityRole::var;
+            f.unit = unit_of(type);
+            f.checked = type.known || boolean;
+            f.boolean = boolean;
+            f.doc = item.statement->doc;
+            f.origin = origin;
+            model_->quantities.push_back(std::move(f));
+        }
+    }
+    instances_[id].members[m->slot] = held;
+}
+
+void Instantiator::make_quantities(InstanceId id)
+{
+    for_each_statement(id, [&](const BodyItem& item, const Env& env) {
+        if (const auto* q = item.statement->as<QuantityDecl>()) make_quantity(id, *q, item, env);
+        if (const auto* sequence = item.statement->as<SequenceDecl>()) give_up(messages::unsupported, sequence->name_span, "sequences");
+    });
+}
+
+void Instantiator::make_port_quantities()
+{
+    for (PortInstance& p : ports_) {
+        p.first = static_cast<QuantityId>(model_->quantities.size());
+        for (const DomainMember& m : p.domain->as<DomainDecl>()->members) {
+            if (m.kind != DomainMember::Kind::shared && m.kind != DomainMember::Kind::zero_sum) continue;
+            FlatQuantity q;
+            q.path = p.path + "." + m.name;
+            q.role = m.kind == DomainMember::Kind::shared ? QuantityRole::shared : QuantityRole::zero_sum;
+            if (m.unit) q.unit = *m.unit;
+            q.doc = p.doc;
+            q.origin = {p.instance, p.span};
+            model_->quantities.push_back(std::move(q));
+        }
+    }
+}
+
+void Instantiator::settle_parameters()
+{
+    for (InstanceId id = 0; id < instances_.size(); ++id) {
+        for (const auto& name : instances_[id].info->member_names) {
+            const Member& m = *instances_[id].info->find(name);
+            const InstanceMember held = instances_[id].members[m.slot];
+            const auto* q = m.statement->as<QuantityDecl>();
+            if (q == nullptr) continue;
+            Env own{id, m.scope, nullptr, nullptr, true};
+            auto bound = [&](const Expr* e, std::uint32_t i, std::uint32_t n) -> NodeId {
+                if (e == nullptr) return kNoNode;
+                Value v = build(*e, own);
+                if (v.is_array() && v.elements.size() != n) give_up(messages::bad_value, e->span, fmt::format("'{}' has {} elements, the value has {}", name, n, v.elements.size()));
+                return v.is_array() ? v.elements[i] : v.node;
+            };
+            try {
+                if (held.kind == InstanceMember::Kind::parameter) {
+                    const Binding* b = binding_of(id, name);
+                    const Expr* e = b != nullptr ? b->value : q->value;
+                    if (e == nullptr) {
+                        bool external = q->kind == QuantityKind::input;
+                        if (external) give_up(messages::no_source, q->name_span, name, {}, {}, "a system's own input needs a default: input " + name + " : unit = value");
+                        std::string part = instances_[id].path.empty() ? instances_[id].info->definition->name : instances_[id].path;
+                        std::string unit = model_->parameters[held.first].unit.text;
+                        set_.diagnostics.report(messages::missing_value, instances_[id].span.known() ? instances_[id].span : q->name_span, name, part)
+                            .note(q->name_span, "it has no default here")
+                            .mend(fmt::format("give it one: {}({} = ... {})", instances_[id].info->definition->name, name, unit == "1" ? "" : unit));
+                        continue;
+                    }
+                    Value v = build(*e, b != nullptr ? b->env : own);
+                    std::uint32_t n = 1;
+                    for (std::uint32_t s : held.sizes) n *= s;
+                    if ((v.is_array() && v.sizes != held.sizes) || (!v.is_array() && v.node == kNoNode))
+                        give_up(messages::bad_value, e->span, fmt::format("'{}' has {} elements, the value has {}", name, n, v.elements.size()));
+                    for (std::uint32_t i = 0; i < n; ++i) {
+                        FlatParameter& p = model_->parameters[held.first + i];
+                        p.value = v.is_array() ? v.elements[i] : v.node;
+                        if (b != nullptr) p.origin.span = e->span;
+                        p.low = bound(q->low, i, n);
+                        p.high = bound(q->high, i, n);
+                    }
+                } else if (held.kind == InstanceMember::Kind::quantity) {
+                    std::uint32_t n = 1;
+                    for (std::uint32_t s : held.sizes) n *= s;
+                    for (std::uint32_t i = 0; i < n; ++i) {
+                        FlatQuantity& f = model_->quantities[held.first + i];
+                        f.start = bound(q->guess != nullptr ? q->guess : q->init, i, n);
+                        auto number = [&](const Expr* e, double otherwise) {
+                            NodeId node = bound(e, i, n);
+                            return node != kNoNode && graph_.is_constant(node) ? graph_.value(node) : otherwise;
+                        };
+                        f.low = number(q->low, f.low);
+                        f.high = number(q->high, f.high);
+                        f.usual = std::abs(number(q->usual, 0));
+                    }
+                }
+            } catch (const StatementGivenUp&) {
+            }
+        }
+    }
+    // A param is known before the run: it cannot depend on what the run computes.
+    for (const FlatParameter& p : model_->parameters) {
+        if (p.value == kNoNode) continue;
+        for (NodeId id : graph_.reachable({p.value})) {
+            const Node& n = graph_[id];
+            if (n.op != Op::time && n.op != Op::quantity) continue;
+            set_.diagnostics.report(messages::not_constant, p.origin.span, fmt::format("param '{}'", p.path), model_->node_text(id))
+                .mend("make it an input and feed it by '->', or a let");
+            break;
+        }
+    }
+}
+
+// --- equations ----------------------------------------------------------------------------------------------------
+
+void Instantiator::add_equation(const Value& left, const Value& right, EquationKind kind, Origin origin, std::vector<FlatEquation>* branch)
+{
+    auto& out = branch != nullptr ? *branch : model_->equations;
+    if (!left.is_array() && !right.is_array()) {
+        if (left.node == kNoNode || right.node == kNoNode) give_up(messages::bad_value, origin.span, "a word stands where a value is expected");
+        out.push_back({left.node, right.node, kind, origin});
+        return;
+    }
+    if (left.is_array() && right.is_array() && left.sizes != right.sizes)
+        give_up(messages::bad_value, origin.span, fmt::format("arrays of {} and {} elements are equated", left.elements.size(), right.elements.size()));
+    std::size_t n = left.is_array() ? left.elements.size() : right.elements.size();
+    for (std::size_t i = 0; i < n; ++i)
+        out.push_back({left.is_array() ? left.elements[i] : left.node, right.is_array() ? right.elements[i] : right.node, kind, origin});
+}
+
+void Instantiator::make_dynamic_branch(const BodyItem& item, const IfDecl& branch, const Env& env, std::vector<FlatEquation>* outer)
+{
+    NodeId condition = build_scalar(*branch.condition, env);
+    std::vector<FlatEquation> yes, no;
+    auto collect = [&](const Block& block, std::vector<FlatEquation>& into) {
+        for (const Statement* s : block) {
+            walk({s, item.scope}, env, [&](const BodyItem& inner, const Env& inner_env) {
+                bool allowed = inner.statement->as<EquationDecl>() != nullptr || inner.statement->as<IfDecl>() != nullptr;
+                if (!allowed) give_up(messages::unexpected_here, inner.statement->span, "this statement in a branch whose condition can change", {}, {}, "make the condition an option");
+                if (const auto* e = inner.statement->as<EquationDecl>(); e != nullptr && e->init) give_up(messages::unexpected_here, inner.statement->span, "'init' in a branch whose condition can change");
+                make_statement(inner, inner_env, &into);
+            });
+        }
+    };
+    collect(branch.then_block, yes);
+    collect(branch.else_block, no);
+    if (yes.size() != no.size()) give_up(messages::branch_counts, branch.condition->span, std::to_string(yes.size()), std::to_string(no.size()));
+    for (std::size_t i = 0; i < yes.size(); ++i) {
+        // chosen as a residual: the two branches may state different things
+        auto& out = outer != nullptr ? *outer : model_->equations;
+        if (yes[i].left == no[i].left) {
+            out.push_back({yes[i].left, graph_.select(condition, yes[i].right, no[i].right), EquationKind::equation, yes[i].origin});
+        } else {
+            NodeId a = graph_.sub(yes[i].left, yes[i].right), b = graph_.sub(no[i].left, no[i].right);
+            out.push_back({graph_.select(condition, a, b), graph_.constant(0), EquationKind::equation, yes[i].origin});
+        }
+    }
+}
+
+void Instantiator::make_signal(const SignalDecl& signal, const BodyItem& item, const Env& env)
+{
+    Value source = build(*signal.source, env);
+    for (const Expr* target : signal.targets) {
+        Value t = build(*target, env);
+        std::vector<NodeId> nodes = t.is_array() ? t.elements : std::vector<NodeId>{t.node};
+        for (NodeId n : nodes) {
+            bool plain = n != kNoNode && graph_[n].op == Op::quantity && graph_[n].b == 0;
+            if (!plain || (model_->quantities[graph_[n].a].role != QuantityRole::input && model_->quantities[graph_[n].a].role != QuantityRole::output))
+                give_up(messages::not_a, target->span, brief(*target), "no input", "an input of a part");
+            auto [it, fresh] = input_source_.emplace(graph_[n].a, signal.source->span);
+            if (!fresh) {
+                set_.diagnostics.report(messages::two_sources, signal.source->span, model_->quantities[graph_[n].a].path)
+                    .note(it->second, "the other source is here")
+                    .mend("leave one of them out, or add the two in one expression");
+                throw StatementGivenUp{};
+            }
+        }
+        add_equation(t, source, EquationKind::signal, {env.instance, item.statement->span}, nullptr);
+    }
+}
+
+void Instantiator::make_statement(const BodyItem& item, const Env& env, std::vector<FlatEquation>* branch)
+{
+    const Statement& s = *item.statement;
+    if (const auto* e = s.as<EquationDecl>()) {
+        if (e->init) make_start(item, env, instances_[env.instance].depth + 1);
+        else add_equation(build(*e->left, env), build(*e->right, env), EquationKind::equation, {env.instance, s.span}, branch);
+    } else if (s.as<GuessDecl>() != nullptr) {
+        make_start(item, env, instances_[env.instance].depth + 1);
+    } else if (const auto* signal = s.as<SignalDecl>()) {
+        make_signal(*signal, item, env);
+    } else if (const auto* b = s.as<IfDecl>()) {
+        make_dynamic_branch(item, *b, env, branch);
+    } else if (s.as<WhenDecl>() != nullptr) {
+        give_up(messages::unsupported, s.span, "'when' blocks");
+    } else if (s.as<EveryDecl>() != nullptr) {
+        give_up(messages::unsupported, s.span, "'every' blocks");
+    }
+}
+
+void Instantiator::make_equations(InstanceId id)
+{
+    for_each_statement(id, [&](const BodyItem& item, const Env& env) { make_statement(item, env, nullptr); });
+    // start values that stand in declarations
+    for (const std::string& name : instances_[id].info->member_names) {
+        const Member& m = *instances_[id].info->find(name);
+        const auto* q = m.statement->as<QuantityDecl>();
+        const InstanceMember held = instances_[id].members[m.slot];
+        bool has = q != nullptr && (q->init != nullptr || q->guess != nullptr);
+        if (!has || (held.kind != InstanceMember::Kind::quantity && held.kind != InstanceMember::Kind::view)) continue;
+        try {
+            Env env{id, m.scope, nullptr, nullptr, true};
+            Expr reference;
+            reference.kind = ExprKind::path;
+            reference.span = q->name_span;
+            reference.path = {PathStep{name, q->name_span, {}}};
+            Value target = resolve_member(id, reference.path, 0, env, reference);
+            Origin origin{id, q->name_span};
+            std::uint32_t depth = instances_[id].depth + 1;
+            if (q->init != nullptr) add_init(target, build(*q->init, env), origin, depth);
+            if (q->guess != nullptr) add_guess(target, build(*q->guess, env), origin, depth);
+        } catch (const StatementGivenUp&) {
+        }
+    }
+}
+
+// --- start conditions ---------------------------------------------------------------------------------------------
+
+void Instantiator::add_init(Value left, Value right, Origin origin, std::uint32_t depth)
+{
+    std::size_t n = left.is_array() ? left.elements.size() : right.is_array() ? right.elements.size() : 1;
+    for (std::size_t i = 0; i < n; ++i) {
+        FlatInit init{left.is_array() ? left.elements[i] : left.node, right.is_array() ? right.elements[i] : right.node, origin, depth, {}};
+        init.key = left.path.empty() ? "" : left.is_array() ? indexed(left.path, left.sizes, static_cast<std::uint32_t>(i)) : left.path;
+        if (!init.key.empty()) {
+            auto it = init_by_key_.find(init.key);
+            if (it != init_by_key_.end()) {
+                FlatInit& other = model_->inits[it->second];
+                if (depth < other.depth) other = init;
+                if (depth != other.depth || other.left != init.left || other.right == init.right) continue;
+            } else {
+                init_by_key_[init.key] = model_->inits.size();
+            }
+        }
+        model_->inits.push_back(std::move(init));
+    }
+}
+
+void Instantiator::add_guess(const Value& target, const Value& value, Origin origin, std::uint32_t depth)
+{
+    std::size_t n = target.is_array() ? target.elements.size() : 1;
+    for (std::size_t i = 0; i < n; ++i) {
+        FlatGuess guess{target.is_array() ? target.elements[i] : target.node, value.is_array() ? value.elements.at(i) : value.node, origin, depth, {}};
+        guess.key = target.path.empty() ? "" : target.is_array() ? indexed(target.path, target.sizes, static_cast<std::uint32_t>(i)) : target.path;
+        if (!guess.key.empty()) {
+            auto [it, fresh] = guess_by_key_.emplace(guess.key, model_->guesses.size());
+            if (!fresh) {
+                if (depth < model_->guesses[it->second].depth) model_->guesses[it->second] = guess;
+                continue;
+            }
+        }
+        model_->guesses.push_back(std::move(guess));
+    }
+}
+
+void Instantiator::make_start(const BodyItem& item, const Env& env, std::uint32_t depth)
+{
+    Origin origin{env.instance, item.statement->span};
+    if (const auto* e = item.statement->as<EquationDecl>()) add_init(build(*e->left, env), build(*e->right, env), origin, depth);
+    if (const auto* g = item.statement->as<GuessDecl>()) add_guess(build(*g->target, env), build(*g->value, env), origin, depth);
+}
+
+// --- joints, inputs, views ----------------------------------------------------------------------------------------
+
+void Instantiator::make_joint_equations()
+{
+    std::map<std::uint32_t, std::vector<std::uint32_t>> sets;
+    std::map<std::uint32_t, std::pair<std::uint32_t, Span>> place;
+    for (std::uint32_t c = 0; c < 2 * ports_.size(); ++c) {
+        std::uint32_t root = connectors_.find(c);
+        auto span = joint_spans_.find(c);
+        if (span == joint_spans_.end()) continue;
+        sets[root].push_back(c);
+        if (!place.contains(root)) place[root] = {joint_owner_[c], span->second};
+    }
+    for (const auto& [root, members] : sets) {
+        Origin origin{place[root].first, place[root].second};
+        const PortInstance& first = ports_[members[0] / 2];
+        std::uint32_t offset = 0;
+        for (const DomainMember& m : first.domain->as<DomainDecl>()->members) {
+            if (m.kind != DomainMember::Kind::shared && m.kind != DomainMember::Kind::zero_sum) continue;
+            NodeId sum = graph_.constant(0);
+            for (std::uint32_t c : members) {
+                if (ports_[c / 2].domain != first.domain) continue;  // reported
+                NodeId q = graph_.quantity(ports_[c / 2].first + offset);
+                if (m.kind == DomainMember::Kind::shared) {
+                    if (c != members[0]) model_->equations.push_back({graph_.quantity(first.first + offset), q, EquationKind::joint_equal, origin});
+                } else {
+                    sum = c % 2 == 0 ? graph_.add(sum, q) : graph_.sub(sum, q);
+                }
+            }
+            if (m.kind == DomainMember::Kind::zero_sum) model_->equations.push_back({sum, graph_.constant(0), EquationKind::joint_sum, origin});
+            ++offset;
+        }
+    }
+    for (const PortInstance& p : ports_) {
+        if (p.joined_outside) continue;
+        if (p.needed) {
+            set_.diagnostics.report(messages::needed_port, instances_[p.instance].span.known() ? instances_[p.instance].span : p.span, p.path)
+                .note(p.span, "declared as needed here")
+                .mend(fmt::format("join it: {} -- ...", p.path));
+            continue;
+        }
+        set_.diagnostics.report(messages::unjoined_port, instances_[p.instance].span.known() ? instances_[p.instance].span : p.span, p.path);
+        std::uint32_t offset = 0;
+        for (const DomainMember& m : p.domain->as<DomainDecl>()->members) {
+            if (m.kind == DomainMember::Kind::zero_sum)
+                model_->equations.push_back({graph_.quantity(p.first + offset), graph_.constant(0), EquationKind::unjoined, {p.instance, p.span}});
+            if (m.kind == DomainMember::Kind::shared || m.kind == DomainMember::Kind::zero_sum) ++offset;
+        }
+    }
+}
+
+void Instantiator::close_inputs()
+{
+    for (InstanceId id = 1; id < instances_.size(); ++id) {
+        for (const std::string& name : instances_[id].info->member_names) {
+            const Member& m = *instances_[id].info->find(name);
+            const auto* q = m.statement->as<QuantityDecl>();
+            const InstanceMember held = instances_[id].members[m.slot];
+            if (q == nullptr || q->kind != QuantityKind::input || held.kind != InstanceMember::Kind::quantity) continue;
+            std::uint32_t n = 1;
+            for (std::uint32_t s : held.sizes) n *= s;
+            const Binding* b = binding_of(id, name);
+            const Expr* e = b != nullptr ? b->value : q->value;
+            try {
+                std::optional<Value> value;
+                for (std::uint32_t i = 0; i < n; ++i) {
+                    QuantityId quantity = held.first + i;
+                    auto source = input_source_.find(quantity);
+                    if (source != input_source_.end()) {
+                        if (b != nullptr)
+                            set_.diagnostics.report(messages::two_sources, b->value->span, model_->quantities[quantity].path).note(source->second, "the other source is here");
+                        continue;
+                    }
+                    if (e == nullptr) {
+                        set_.diagnostics.report(messages::no_source, instances_[id].span, model_->quantities[quantity].path)
+                            .note(q->name_span, "declared here, without a default")
+                            .mend(fmt::format("feed it: ... -> {}", model_->quantities[quantity].path));
+                        continue;
+                    }
+                    if (!value) value = build(*e, b != nullptr ? b->env : Env{id, m.scope, nullptr, nullptr, true});
+                    NodeId v = value->is_array() ? value->elements.at(i) : value->node;
+                    model_->equations.push_back({graph_.quantity(quantity), v, EquationKind::value, {id, e->span}});
+                }
+            } catch (const StatementGivenUp&) {
+            }
+        }
+    }
+}
+
+void Instantiator::make_views()
+{
+    for (std::uint32_t i = 0; i < views_.size(); ++i) {
+        try {
+            const QuantityDecl& q = *views_[i].declaration;
+            InstanceId id = views_[i].instance;
+            std::string path = (instances_[id].path.empty() ? "" : instances_[id].path + ".") + q.name;
+            Value v = view_value(i, path);
+            Type type = checker_.declared_type(q, instances_[id].info, *views_[i].scope);
+            auto add = [&](const std::string& name, NodeId node, const Unit& unit) {
+                if (node == kNoNode) return;
+                model_->views.push_back({name, node, unit, v.boolean || type.kind == Type::Kind::condition, views_[i].doc, {id, views_[i].span}});
+            };
+            if (!views_[i].results.empty()) {
+                for (const auto& [name, result] : views_[i].results) add(path + "." + name, result.node, Unit{});
+                continue;
+            }
+            if (!v.is_array()) add(path, v.node, unit_of(type));
+            for (std::uint32_t k = 0; k < v.elements.size(); ++k) add(indexed(path, v.sizes, k), v.elements[k], unit_of(type));
+        } catch (const StatementGivenUp&) {
+        }
+    }
+}
+
+// --- all together -------------------------------------------------------------------------------------------------
+
+InstantiateResult Instantiator::run()
+{
+    InstantiateResult result;
+    model_->name = request_.system->name;
+    std::vector<Binding> outside;
+    auto given_up = [&](const auto& work) {
+        try {
+            work();
+        } catch (const StatementGivenUp&) {
+        }
+    };
+    for (const OutsideValue& v : request_.values) {
+        // a scenario's values may use other params of the system; a later value for the same path replaces an earlier one
+        std::erase_if(outside, [&](const Binding& b) { return text_of(b.path) == text_of(v.path); });
+        outside.push_back({v.path, v.value, Env{0, v.scope, nullptr, nullptr, true}, true});
+    }
+    given_up([&] { make_instance(*request_.system, 0, "", std::move(outside), request_.system->as<ComponentDecl>()->name_span, false); });
+    if (set_.diagnostics.has_errors()) return result;
+    settle_fluids();
+    for (InstanceId id = 0; id < instances_.size(); ++id) given_up([&] { make_quantities(id); });
+    make_port_quantities();
+    settle_parameters();
+    if (set_.diagnostics.has_errors()) return result;
+    for (const BodyItem& item : request_.start_statements) given_up([&] { make_start(item, {0, item.scope, nullptr, nullptr, true}, 0); });
+    for (InstanceId id = 0; id < instances_.size(); ++id)
+        if (!instances_[id].fluid) make_equations(id);
+    make_joint_equations();
+    close_inputs();
+    make_views();
+    for (const Expr* e : request_.extra) {
+        NodeId node = kNoNode;
+        if (e != nullptr) given_up([&] { node = build_scalar(*e, {0, request_.extra_scope, nullptr, nullptr, true}); });
+        result.extra.push_back(node);
+    }
+    if (set_.diagnostics.has_errors()) return result;
+    model_->verify();
+    result.model = std::move(model_);
+    return result;
+}
+
+InstantiateResult instantiate(LibrarySet& set, const InstantiateRequest& request)
+{
+    return Instantiator(set, request).run();
+}
+
+}  // namespace netloop

@@ -1,0 +1,614 @@
+// Expressions of the text to nodes of the graph: names resolved, functions inlined, arrays taken apart.
+#include <algorithm>
+#include <cmath>
+#include <stdexcept>
+
+#include "model/instantiator.hpp"
+
+namespace netloop {
+namespace {
+
+Value scalar(NodeId node, bool boolean = false)
+{
+    Value v;
+    v.node = node;
+    v.boolean = boolean;
+    return v;
+}
+
+}  // namespace
+
+Value Instantiator::map_unary(const Value& v, const std::function<NodeId(NodeId)>& f)
+{
+    if (!v.is_array()) return scalar(f(v.node));
+    Value r;
+    r.sizes = v.sizes;
+    for (NodeId n : v.elements) r.elements.push_back(f(n));
+    return r;
+}
+
+Value Instantiator::map_binary(const Value& a, const Value& b, Span span, const std::function<NodeId(NodeId, NodeId)>& f)
+{
+    if (!a.is_array() && !b.is_array()) return scalar(f(a.node, b.node));
+    if (a.is_array() && b.is_array() && a.sizes != b.sizes)
+        give_up(messages::bad_value, span, fmt::format("arrays of {} and {} elements do not go together", a.elements.size(), b.elements.size()));
+    Value r;
+    r.sizes = a.is_array() ? a.sizes : b.sizes;
+    std::size_t n = a.is_array() ? a.elements.size() : b.elements.size();
+    for (std::size_t i = 0; i < n; ++i) r.elements.push_back(f(a.is_array() ? a.elements[i] : a.node, b.is_array() ? b.elements[i] : b.node));
+    return r;
+}
+
+NodeId Instantiator::build_scalar(const Expr& e, const Env& env)
+{
+    Value v = build(e, env);
+    if (v.is_array()) give_up(messages::bad_value, e.span, fmt::format("'{}' is an array where one value is expected", brief(e)), {}, {}, "name an element: x[1]");
+    if (v.node == kNoNode) give_up(messages::bad_value, e.span, fmt::format("'{}' is a word, not a value", brief(e)));
+    return v.node;
+}
+
+// --- names --------------------------------------------------------------------------------------------------------
+
+Value Instantiator::element(Value array, const PathStep& step, const Env& env)
+{
+    if (step.indices.empty()) return array;
+    if (!array.is_array()) give_up(messages::bad_value, step.span, fmt::format("'{}' is not an array", step.name));
+    if (step.indices.size() != array.sizes.size())
+        give_up(messages::bad_value, step.span, fmt::format("'{}' has {} indices, {} are given", step.name, array.sizes.size(), step.indices.size()));
+    std::size_t at = 0;
+    std::string text;
+    for (std::size_t k = 0; k < step.indices.size(); ++k) {
+        double v = need_constant(*step.indices[k], env, "an index");
+        std::uint32_t n = array.sizes[k];
+        if (!(v >= 1 && v <= n) || v != std::floor(v))
+            give_up(messages::bad_index, step.indices[k]->span, fmt::format("{:g}", v), step.name, std::to_string(n),
+                    "arrays are numbered from 1");
+        at = at * n + static_cast<std::size_t>(v) - 1;
+        text += fmt::format("{}{:.0f}", k == 0 ? "" : ",", v);
+    }
+    Value r = scalar(array.elements[at], array.boolean);
+    r.path = array.path.empty() ? "" : array.path + "[" + text + "]";
+    return r;
+}
+
+Value Instantiator::view_value(std::uint32_t view, const std::string& path)
+{
+    View& v = views_[view];
+    if (!v.value) {
+        if (v.in_progress) give_up(messages::circular_definition, v.declaration->name_span, "let " + v.declaration->name);
+        v.in_progress = true;
+        Env env{v.instance, v.scope, nullptr, nullptr, true};
+        const Expr& e = *v.declaration->value;
+        // `let r = roots(a, b, c)` with several results: r.lo, r.hi
+        const FunctionDecl* several = nullptr;
+        const FileScope* scope = nullptr;
+        if (e.kind == ExprKind::call && e.path.size() == 1 && find_builtin(e.path[0].name) == nullptr) {
+            const Definition* d = set_.find(*v.scope, e.path, true);
+            several = d != nullptr ? d->as<FunctionDecl>() : nullptr;
+            scope = d != nullptr ? d->scope : nullptr;
+        }
+        Value value;
+        if (several != nullptr && several->results.size() > 1) {
+            View results;
+            value = call_function(*several, e, env, v.instance, scope, &results);
+            views_[view].results = std::move(results.results);
+        } else {
+            value = build(e, env);
+        }
+        views_[view].value = value;
+        views_[view].in_progress = false;
+    }
+    Value value = *views_[view].value;
+    value.path = path;
+    return value;
+}
+
+Value Instantiator::resolve_member(InstanceId id, const Path& path, std::size_t at, const Env& env, const Expr& e)
+{
+    const PathStep& step = path[at];
+    const Member* m = instances_[id].info->find(step.name);
+    bool last = at + 1 == path.size();
+    if (m == nullptr) {
+        std::string near = nearest_name(step.name, instances_[id].info->member_names);
+        give_up(messages::unknown_name, step.span, step.name, fmt::format("'{}'", instances_[id].info->definition->full_name), {},
+                near.empty() ? "" : fmt::format("did you mean '{}'?", near));
+    }
+    const InstanceMember& held = instances_[id].members[m->slot];
+    std::string full = (instances_[id].path.empty() ? "" : instances_[id].path + ".") + step.name;
+    auto no_further = [&] {
+        if (!last) give_up(messages::unknown_name, path[at + 1].span, path[at + 1].name, fmt::format("quantity '{}'", step.name));
+    };
+    auto from_leaves = [&](auto&& leaf) {
+        Value v;
+        if (held.sizes.empty()) {
+            v = scalar(leaf(held.first));
+        } else {
+            v.sizes = held.sizes;
+            std::uint32_t n = 1;
+            for (std::uint32_t s : held.sizes) n *= s;
+            for (std::uint32_t i = 0; i < n; ++i) v.elements.push_back(leaf(held.first + i));
+        }
+        v.path = full;
+        return element(std::move(v), step, env);
+    };
+    const auto* q = m->statement->as<QuantityDecl>();
+    switch (held.kind) {
+        case InstanceMember::Kind::option: {
+            no_further();
+            Value v = scalar(graph_.constant(held.number), q->type == ValueType::boolean);
+            v.choice = held.choice;
+            if (!held.choice.empty()) v.node = kNoNode;
+            return v;
+        }
+        case InstanceMember::Kind::parameter: {
+            no_further();
+            Value v = from_leaves([&](std::uint32_t i) { return graph_.leaf(Op::parameter, i); });
+            v.boolean = q->type == ValueType::boolean;
+            return v;
+        }
+        case InstanceMember::Kind::quantity: {
+            no_further();
+            Value v = from_leaves([&](std::uint32_t i) { return graph_.quantity(i); });
+            v.boolean = q->type == ValueType::boolean;
+            return v;
+        }
+        case InstanceMember::Kind::view: {
+            Value v = view_value(held.first, full);
+            if (!last) {
+                const auto& results = views_[held.first].results;
+                auto it = results.find(path[at + 1].name);
+                if (it == results.end()) no_further();
+                return it->second;
+            }
+            return element(std::move(v), step, env);
+        }
+        case InstanceMember::Kind::port:
+        case InstanceMember::Kind::joint: {
+            std::uint32_t port = 0;
+            if (held.kind == InstanceMember::Kind::joint) {
+                port = joints_[held.first] / 2;
+            } else if (held.sizes.empty()) {
+                port = held.first;
+            } else {
+                double v = step.indices.empty() ? 0 : need_constant(*step.indices[0], env, "an index");
+                if (!(v >= 1 && v <= held.sizes[0])) give_up(messages::bad_index, step.span, fmt::format("{:g}", v), step.name, std::to_string(held.sizes[0]));
+                port = held.first + static_cast<std::uint32_t>(v) - 1;
+            }
+            if (last) give_up(messages::not_a, step.span, step.name, "a port", "a quantity");
+            std::uint32_t offset = 0;
+            for (const DomainMember& member : ports_[port].domain->as<DomainDecl>()->members) {
+                if (member.kind != DomainMember::Kind::shared && member.kind != DomainMember::Kind::zero_sum) {
+                    if (member.name == path[at + 1].name && member.kind == DomainMember::Kind::carried)
+                        give_up(messages::unexpected_here, path[at + 1].span, fmt::format("a bare carried quantity '{}'", brief(e)), {}, {},
+                                "write leaving(), entering(), passing() or flow() of it");
+                    continue;
+                }
+                if (member.name == path[at + 1].name) {
+                    if (held.kind == InstanceMember::Kind::joint && member.kind == DomainMember::Kind::zero_sum)
+                        give_up(messages::unexpected_here, path[at + 1].span, fmt::format("'{}', which each port of a joint has for itself,", brief(e)), {}, {}, "name one of the ports");
+                    Value v = scalar(graph_.quantity(ports_[port].first + offset));
+                    v.path = ports_[port].path + "." + member.name;
+                    return v;
+                }
+                ++offset;
+            }
+            give_up(messages::unknown_name, path[at + 1].span, path[at + 1].name, fmt::format("domain '{}'", ports_[port].domain->name));
+        }
+        case InstanceMember::Kind::part: {
+            if (last) give_up(messages::not_a, step.span, step.name, "a part", "a quantity");
+            if (held.first != kNoNode) return resolve_member(held.first, path, at + 1, env, e);
+            if (step.indices.empty()) {  // `cell.T` of all cells: an array
+                Value all;
+                for (InstanceId part : held.sizes) {
+                    Value v = resolve_member(part, path, at + 1, env, e);
+                    if (v.is_array()) give_up(messages::bad_value, step.span, "an array of arrays");
+                    all.elements.push_back(v.node);
+                }
+                all.sizes = {static_cast<std::uint32_t>(held.sizes.size())};
+                return all;
+            }
+            double v = need_constant(*step.indices[0], env, "an index");
+            if (!(v >= 1 && v <= static_cast<double>(held.sizes.size())) || v != std::floor(v))
+                give_up(messages::bad_index, step.indices[0]->span, fmt::format("{:g}", v), step.name, std::to_string(held.sizes.size()),
+                        "arrays are numbered from 1");
+            return resolve_member(held.sizes[static_cast<std::size_t>(v) - 1], path, at + 1, env, e);
+        }
+        case InstanceMember::Kind::fluid: {
+            auto fluid = fluid_of(id, step.name);
+            if (!fluid || last) throw StatementGivenUp{};  // the missing fluid was reported
+            return resolve_member(*fluid, path, at + 1, env, e);
+        }
+        case InstanceMember::Kind::sequence: give_up(messages::unsupported, e.span, "sequences");
+        case InstanceMember::Kind::other:
+        case InstanceMember::Kind::absent: break;
+    }
+    if (q != nullptr && q->kind == QuantityKind::constant && q->value != nullptr) {
+        no_further();
+        return element(build(*q->value, {id, m->scope, nullptr, nullptr, true}), step, env);
+    }
+    if (q != nullptr && q->kind == QuantityKind::memory) give_up(messages::unsupported, step.span, "memory");
+    if (m->statement->as<SequenceDecl>() != nullptr) give_up(messages::unsupported, step.span, "sequences");
+    give_up(messages::bad_value, step.span, fmt::format("'{}' does not exist here (the branch that holds it is not taken)", full));
+}
+
+Value Instantiator::resolve(const Expr& e, const Env& env)
+{
+    const std::string& name = e.path[0].name;
+    if (env.frame != nullptr) {
+        auto it = env.frame->locals.find(name);
+        if (it != env.frame->locals.end()) {
+            if (e.path.size() == 1) return element(it->second, e.path[0], env);
+            auto member = env.frame->locals.find(name + "." + e.path[1].name);
+            if (member != env.frame->locals.end()) return member->second;
+        }
+    }
+    if (e.path.size() == 1 && e.path[0].indices.empty())
+        for (const LoopIndex* l = env.loops; l != nullptr; l = l->outer)
+            if (l->name == name) return scalar(graph_.constant(l->value));
+    bool in_instance = env.instance != kNoNode && instances_[env.instance].info->find(name) != nullptr;
+    if (in_instance) return resolve_member(env.instance, e.path, 0, env, e);
+    if (const Definition* d = set_.find(*env.scope, e.path, true)) {
+        if (const auto* q = d->as<QuantityDecl>(); q != nullptr && q->value != nullptr) {
+            if (++call_depth_ > 100) give_up(messages::circular_definition, e.span, "const " + d->name);
+            Value v = element(build(*q->value, {kNoNode, d->scope, nullptr, nullptr, true}), e.path.back(), env);
+            --call_depth_;
+            return v;
+        }
+        give_up(messages::not_a, e.span, d->name, d->kind_text(), "a quantity");
+    }
+    std::vector<std::string> names;
+    if (env.instance != kNoNode) names = instances_[env.instance].info->member_names;
+    if (env.frame != nullptr)
+        for (const auto& [local, v] : env.frame->locals) names.push_back(local);
+    std::string near = nearest_name(name, names);
+    std::string where = env.instance != kNoNode ? fmt::format("'{}'", instances_[env.instance].info->definition->full_name) : "this file";
+    give_up(messages::unknown_name, e.path[0].span, name, where, {}, near.empty() ? "" : fmt::format("did you mean '{}'?", near));
+}
+
+// --- expressions --------------------------------------------------------------------------------------------------
+
+Value Instantiator::build_chain(const Expr& e, const Env& env)
+{
+    Value sum = build(*e.args[0], env);
+    for (std::size_t i = 1; i < e.args.size(); ++i) {
+        Value next = build(*e.args[i], env);
+        char op = e.text[i - 1];
+        bool boolean = op == '&' || op == '|';
+        sum = map_binary(sum, next, e.span, [&](NodeId a, NodeId b) {
+            switch (op) {
+                case '+': return graph_.add(a, b);
+                case '-': return graph_.sub(a, b);
+                case '*': return graph_.mul(a, b);
+                case '/': return graph_.div(a, b);
+                case '&': return graph_.binary(Op::logical_and, a, b);
+                default: return graph_.binary(Op::logical_or, a, b);
+            }
+        });
+        sum.boolean = boolean;
+    }
+    sum.path.clear();
+    return sum;
+}
+
+Value Instantiator::build(const Expr& e, const Env& env)
+{
+    switch (e.kind) {
+        case ExprKind::number: return scalar(graph_.constant(e.number));
+        case ExprKind::truth: return scalar(graph_.constant(e.number), true);
+        case ExprKind::text: give_up(messages::unexpected_here, e.span, "a text in quotes");
+        case ExprKind::time: return scalar(graph_.time());
+        case ExprKind::path:
+            if (!e.args.empty()) {  // roots(a, b, c).lo
+                View results;
+                const Definition* d = set_.find(*env.scope, e.args[0]->path);
+                const auto* f = d != nullptr ? d->as<FunctionDecl>() : nullptr;
+                if (f == nullptr) throw StatementGivenUp{};
+                call_function(*f, *e.args[0], env, kNoNode, d->scope, &results);
+                auto it = results.results.find(e.path.back().name);
+                if (it == results.results.end())
+                    give_up(messages::unknown_name, e.span, e.path.back().name, fmt::format("the results of '{}'", f->name));
+                return it->second;
+            }
+            return resolve(e, env);
+        case ExprKind::derivative: {
+            Value v = build(*e.args[0], env);
+            std::string path = v.path;
+            for (int k = 0; k < e.order; ++k) v = map_unary(v, [&](NodeId n) { return graph_.rate_of(n); });
+            if (!path.empty()) v.path = path + std::string(static_cast<std::size_t>(e.order), '\'');
+            return v;
+        }
+        case ExprKind::chain: return build_chain(e, env);
+        case ExprKind::negate: return map_unary(build(*e.args[0], env), [&](NodeId n) { return graph_.neg(n); });
+        case ExprKind::power:
+            return map_binary(build(*e.args[0], env), build(*e.args[1], env), e.span, [&](NodeId a, NodeId b) { return graph_.pow(a, b); });
+        case ExprKind::logical_not: return scalar(graph_.unary(Op::logical_not, build_scalar(*e.args[0], env)), true);
+        case ExprKind::is_stage: give_up(messages::unsupported, e.span, "sequences ('is')");
+        case ExprKind::choice: {
+            if (auto c = constant_of(*e.args[0], env, nullptr)) return build(*e.args[c->number != 0 ? 1 : 2], env);
+            NodeId condition = build_scalar(*e.args[0], env);
+            Value yes = build(*e.args[1], env), no = build(*e.args[2], env);
+            Value v = map_binary(yes, no, e.span, [&](NodeId a, NodeId b) { return graph_.select(condition, a, b); });
+            v.boolean = yes.boolean && no.boolean;
+            return v;
+        }
+        case ExprKind::compare: {
+            if (auto c = constant_of(e, env, nullptr)) return scalar(graph_.constant(c->number), true);
+            Value left = build(*e.args[0], env), right = build(*e.args[1], env);
+            if (left.is_array() || right.is_array()) give_up(messages::bad_value, e.span, "arrays cannot be compared as a whole");
+            NodeId a = left.node, b = right.node;
+            if (a == kNoNode || b == kNoNode) give_up(messages::bad_value, e.span, "a choice can only be compared with one of its words");
+            bool words = left.boolean || right.boolean;
+            auto equal = [&] {
+                if (!words) return graph_.compare(Op::equal, a, b, false);
+                NodeId both = graph_.binary(Op::logical_and, a, b);
+                return graph_.binary(Op::logical_or, both, graph_.binary(Op::logical_and, graph_.unary(Op::logical_not, a), graph_.unary(Op::logical_not, b)));
+            };
+            if (e.text == "==") return scalar(equal(), true);
+            if (e.text == "!=") return scalar(graph_.unary(Op::logical_not, equal()), true);
+            if (e.text == "<") return scalar(graph_.compare(Op::less, a, b, env.located), true);
+            if (e.text == "<=") return scalar(graph_.compare(Op::less_equal, a, b, env.located), true);
+            if (e.text == ">") return scalar(graph_.compare(Op::less, b, a, env.located), true);
+            return scalar(graph_.compare(Op::less_equal, b, a, env.located), true);
+        }
+        case ExprKind::call: return build_call(e, env);
+        case ExprKind::array: {
+            Value v;
+            for (const Expr* x : e.args) {
+                Value inner = build(*x, env);
+                if (inner.is_array()) {
+                    if (v.sizes.size() == 0) v.sizes = {0, inner.sizes[0]};
+                    if (inner.sizes.size() != 1 || v.sizes.size() != 2 || v.sizes[1] != inner.sizes[0]) give_up(messages::bad_value, x->span, "the rows of an array must be equally long");
+                    v.elements.insert(v.elements.end(), inner.elements.begin(), inner.elements.end());
+                } else {
+                    if (v.sizes.size() == 0) v.sizes = {0};
+                    if (v.sizes.size() != 1) give_up(messages::bad_value, x->span, "the rows of an array must be equally long");
+                    v.elements.push_back(inner.node);
+                }
+                ++v.sizes[0];
+            }
+            if (v.sizes.empty()) v.sizes = {0};
+            return v;
+        }
+        case ExprKind::comprehension:
+        case ExprKind::window:
+        case ExprKind::at_moment: give_up(messages::unexpected_here, e.span, fmt::format("'{}'", brief(e)));
+    }
+    throw StatementGivenUp{};
+}
+
+// --- calls --------------------------------------------------------------------------------------------------------
+
+Value Instantiator::build_builtin(const Expr& e, const std::string& name, const Env& env)
+{
+    Graph& g = graph_;
+    for (const char* later : {"delay", "previous", "leaving", "entering", "passing", "flow", "final", "mean", "integral", "rms"})
+        if (name == later) give_up(messages::unsupported, e.span, fmt::format("'{}'", name));
+    if (name == "sum" || name == "product") {
+        std::vector<NodeId> terms;
+        if (e.args.size() == 1 && e.args[0]->kind == ExprKind::comprehension) {
+            const Expr& loop = *e.args[0];
+            double low = need_constant(*loop.args[1], env, "the range of a sum"), high = need_constant(*loop.args[2], env, "the range of a sum");
+            if (high - low > 5e7) give_up(messages::bad_size, loop.span, name, fmt::format("{:g}", high - low), "50000000");
+            for (int i = static_cast<int>(low); i <= static_cast<int>(high); ++i) {
+                loop_indices_.push_back({loop.text, i, env.loops});
+                Env inner = env;
+                inner.loops = &loop_indices_.back();
+                terms.push_back(build_scalar(*loop.args[0], inner));
+            }
+        } else {
+            Value v = build(*e.args.at(0), env);
+            terms = v.is_array() ? v.elements : std::vector<NodeId>{v.node};
+        }
+        NodeId total = g.constant(name == "sum" ? 0 : 1);
+        for (NodeId t : terms) total = name == "sum" ? g.add(total, t) : g.mul(total, t);
+        return scalar(total);
+    }
+    if (name == "untracked") {
+        Env quiet = env;
+        quiet.located = false;
+        return scalar(build_scalar(*e.args[0], quiet), true);
+    }
+    std::vector<Value> a;
+    for (const Expr* x : e.args) a.push_back(build(*x, env));
+    for (std::size_t i = 0; i < a.size(); ++i)
+        if (!a[i].is_array() && a[i].node == kNoNode) give_up(messages::bad_value, e.args[i]->span, "a word where a value is expected");
+    static const std::map<std::string, Op> kUnary{{"abs", Op::abs},   {"sqrt", Op::sqrt}, {"exp", Op::exp},   {"log", Op::log},     {"sin", Op::sin},   {"cos", Op::cos},
+                                                  {"tan", Op::tan},   {"asin", Op::asin}, {"acos", Op::acos}, {"atan", Op::atan},   {"sinh", Op::sinh}, {"cosh", Op::cosh},
+                                                  {"tanh", Op::tanh}};
+    if (auto it = kUnary.find(name); it != kUnary.end()) return map_unary(a[0], [&](NodeId n) { return g.unary(it->second, n); });
+    // sign, floor and ceil jump: where jumps are located they become held modes, see compile/locate_conditions.cpp
+    auto jump = [&](Op op, NodeId n) { return g.unary(op, n, env.located); };
+    if (name == "sign") return map_unary(a[0], [&](NodeId n) { return jump(Op::sign, n); });
+    if (name == "floor") return map_unary(a[0], [&](NodeId n) { return jump(Op::floor, n); });
+    if (name == "ceil") return map_unary(a[0], [&](NodeId n) { return jump(Op::ceil, n); });
+    if (name == "log10") return map_unary(a[0], [&](NodeId n) { return g.div(g.unary(Op::log, n), g.constant(std::log(10.0))); });
+    if (name == "atan2") return map_binary(a[0], a[1], e.span, [&](NodeId x, NodeId y) { return g.binary(Op::atan2, x, y); });
+    if (name == "mod") return map_binary(a[0], a[1], e.span, [&](NodeId x, NodeId y) { return g.sub(x, g.mul(y, jump(Op::floor, g.div(x, y)))); });
+    if (name == "min" || name == "max") {
+        Value v = a[0];
+        for (std::size_t i = 1; i < a.size(); ++i)
+            v = map_binary(v, a[i], e.span, [&](NodeId x, NodeId y) { return g.binary(name == "min" ? Op::min : Op::max, x, y); });
+        v.path.clear();
+        return v;
+    }
+    if (a.size() == 3 && a[1].is_array() == false && a[2].is_array() == false) {
+        if (name == "clamp") return map_unary(a[0], [&](NodeId n) { return g.binary(Op::max, a[1].node, g.binary(Op::min, n, a[2].node)); });
+        if (name == "smooth_step")  // 3 s^2 - 2 s^3 with s held in 0 .. 1
+            return map_unary(a[0], [&](NodeId n) {
+                NodeId s = g.div(g.sub(n, a[1].node), g.sub(a[2].node, a[1].node));
+                s = g.binary(Op::max, g.constant(0), g.binary(Op::min, s, g.constant(1)));
+                return g.mul(g.mul(s, s), g.sub(g.constant(3), g.mul(g.constant(2), s)));
+            });
+    }
+    if (name == "signed_sqrt")  // x / (x^2 + w^2)^(1/4): linear within about w, the root beyond
+        return map_binary(a[0], a[1], e.span, [&](NodeId x, NodeId w) {
+            NodeId square = g.add(g.mul(x, x), g.mul(w, w));
+            return g.div(x, g.unary(Op::sqrt, g.unary(Op::sqrt, square)));
+        });
+    give_up(messages::unsupported, e.span, fmt::format("'{}' with these arguments", name));
+}
+
+Value Instantiator::build_call(const Expr& e, const Env& env)
+{
+    const FunctionDecl* function = nullptr;
+    const TableDecl* table = nullptr;
+    const FileScope* scope = nullptr;
+    InstanceId instance = kNoNode;
+    if (e.path.size() == 1 && find_builtin(e.path[0].name) != nullptr) return build_builtin(e, e.path[0].name, env);
+    if (env.instance != kNoNode) {
+        const Member* m = instances_[env.instance].info->find(e.path[0].name);
+        if (m != nullptr && e.path.size() == 1) {
+            function = m->statement->as<FunctionDecl>();
+            table = m->statement->as<TableDecl>();
+            scope = m->scope;
+            instance = env.instance;
+        } else if (m != nullptr && e.path.size() == 2) {
+            auto fluid = fluid_of(env.instance, e.path[0].name);
+            if (!fluid) throw StatementGivenUp{};  // reported when fluids were settled
+            const Member* f = instances_[*fluid].info->find(e.path[1].name);
+            if (f == nullptr) give_up(messages::unknown_name, e.path[1].span, e.path[1].name, fmt::format("fluid '{}'", instances_[*fluid].info->definition->name));
+            function = f->statement->as<FunctionDecl>();
+            table = f->statement->as<TableDecl>();
+            scope = f->scope;
+            instance = *fluid;
+        }
+    }
+    if (function == nullptr && table == nullptr) {
+        const Definition* d = set_.find(*env.scope, e.path);
+        if (d == nullptr) throw StatementGivenUp{};
+        checker_.check(*d);
+        function = d->as<FunctionDecl>();
+        table = d->as<TableDecl>();
+        scope = d->scope;
+        instance = kNoNode;
+    }
+    if (table != nullptr) {
+        if (e.args.size() != table->arguments.size()) throw StatementGivenUp{};  // reported by the unit check
+        if (table->arguments.size() > 2) give_up(messages::unsupported, e.span, "tables of three arguments");
+        std::uint32_t index = table_index(*table, *scope, e.span);
+        Value x = build(*e.args[0], env);
+        if (e.args.size() == 1) return map_unary(x, [&](NodeId n) { return graph_.lookup(index, n, kNoNode); });
+        return map_binary(x, build(*e.args[1], env), e.span, [&](NodeId a, NodeId b) { return graph_.lookup(index, a, b); });
+    }
+    if (function == nullptr) give_up(messages::not_a, e.span, text_of(e.path), "no function", "a function or table");
+    return call_function(*function, e, env, instance, scope, nullptr);
+}
+
+Value Instantiator::call_function(const FunctionDecl& f, const Expr& e, const Env& env, InstanceId instance, const FileScope* scope, View* results)
+{
+    if (e.args.size() != f.arguments.size()) throw StatementGivenUp{};  // reported by the unit check
+    if (!f.body) give_up(messages::bad_value, e.span, fmt::format("function '{}' is only announced here; the fluid given must define it", f.name));
+    struct Depth {
+        int& depth;
+        ~Depth() { --depth; }
+    } guard{call_depth_};
+    if (++call_depth_ > 60) give_up(messages::circular_definition, e.span, fmt::format("function '{}' calls itself", f.name));
+    FunctionFrame frame;
+    for (std::size_t i = 0; i < f.arguments.size(); ++i) {
+        Value v = build(*e.args[i], env);
+        v.path.clear();
+        frame.locals[f.arguments[i].name] = std::move(v);
+    }
+    Env inner{instance, scope, nullptr, &frame, false};
+    Execution state{graph_.constant(0), graph_.constant(0)};
+    execute(*f.body, inner, state);
+    if (f.results.size() > 1) {
+        if (results == nullptr) give_up(messages::bad_value, e.span, fmt::format("function '{}' has several results", f.name), {}, {}, fmt::format("name one of them: {}(...).{}", f.name, f.results[0].name));
+        for (const FunctionArgument& r : f.results) {
+            auto it = frame.locals.find(r.name);
+            if (it == frame.locals.end()) give_up(messages::function_no_result, f.name_span, f.name);
+            results->results[r.name] = it->second;
+        }
+        return frame.locals[f.results[0].name];
+    }
+    if (!graph_.is_constant(state.returned, 1)) {
+        // every way through must return; a result that depends on a condition alone is not enough
+        if (graph_.is_constant(state.returned, 0)) give_up(messages::function_no_result, f.name_span, f.name);
+    }
+    return scalar(state.value);
+}
+
+void Instantiator::execute(const Block& block, Env& env, Execution& state)
+{
+    Graph& g = graph_;
+    for (const Statement* s : block) {
+        if (g.is_constant(state.returned, 1)) return;
+        if (const auto* q = s->as<QuantityDecl>()) {
+            if (q->value == nullptr) give_up(messages::bad_value, s->span, fmt::format("'{}' needs a value", q->name));
+            env.frame->locals[q->name] = build(*q->value, env);
+        } else if (const auto* assign = s->as<AssignDecl>()) {
+            if (assign->target->kind != ExprKind::path || assign->target->path.size() != 1 || !assign->target->path[0].indices.empty())
+                give_up(messages::unsupported, assign->target->span, "setting an element of an array inside a function");
+            env.frame->locals[assign->target->path[0].name] = build(*assign->value, env);
+        } else if (const auto* result = s->as<ReturnDecl>()) {
+            if (result->value != nullptr) {
+                NodeId v = build_scalar(*result->value, env);
+                state.value = g.is_constant(state.returned, 0) ? v : g.select(state.returned, state.value, v);
+            }
+            state.returned = g.constant(1);
+        } else if (const auto* branch = s->as<IfDecl>()) {
+            if (auto c = constant_of(*branch->condition, env, nullptr); c && env.frame->locals.empty()) {
+                execute(c->number != 0 ? branch->then_block : branch->else_block, env, state);
+                continue;
+            }
+            NodeId condition = build_scalar(*branch->condition, env);
+            if (g.is_constant(condition)) {
+                execute(g.value(condition) != 0 ? branch->then_block : branch->else_block, env, state);
+                continue;
+            }
+            FunctionFrame yes = *env.frame, no = *env.frame;
+            Execution state_yes = state, state_no = state;
+            Env env_yes = env, env_no = env;
+            env_yes.frame = &yes;
+            env_no.frame = &no;
+            execute(branch->then_block, env_yes, state_yes);
+            execute(branch->else_block, env_no, state_no);
+            for (auto& [name, v] : yes.locals) {
+                auto other = no.locals.find(name);
+                if (other == no.locals.end() || v.node == other->second.node) continue;
+                env.frame->locals[name] = map_binary(v, other->second, s->span, [&](NodeId a, NodeId b) { return g.select(condition, a, b); });
+            }
+            for (auto& [name, v] : yes.locals)
+                if (!env.frame->locals.contains(name) && no.locals.contains(name)) env.frame->locals[name] = v;
+            state.value = g.select(condition, state_yes.value, state_no.value);
+            state.returned = g.select(condition, state_yes.returned, state_no.returned);
+        } else if (const auto* loop = s->as<ForDecl>()) {
+            double low = g.is_constant(build_scalar(*loop->low, env)) ? g.value(build_scalar(*loop->low, env)) : std::nan("");
+            double high = g.is_constant(build_scalar(*loop->high, env)) ? g.value(build_scalar(*loop->high, env)) : std::nan("");
+            if (!(high - low < 100000)) give_up(messages::unsupported, s->span, "a loop in a function whose length is not known when the model is compiled");
+            for (int i = static_cast<int>(low); i <= static_cast<int>(high); ++i) {
+                env.frame->locals[loop->index] = scalar(g.constant(i));
+                execute(loop->body, env, state);
+            }
+        } else if (s->as<WhileDecl>() != nullptr) {
+            give_up(messages::unsupported, s->span, "'while' in a function");
+        } else {
+            give_up(messages::unexpected_here, s->span, "this statement in a function");
+        }
+    }
+}
+
+std::uint32_t Instantiator::table_index(const TableDecl& table, const FileScope&, Span)
+{
+    auto key = std::make_pair(&table, 0);
+    if (auto it = tables_.find(key); it != tables_.end()) return it->second;
+    if (!table.file.empty()) give_up(messages::unsupported, table.file_span, "tables read from a file");
+    auto scaled = [](const std::vector<double>& v, const std::optional<Unit>& unit) {
+        std::vector<double> r = v;
+        if (unit)
+            for (double& x : r) x = unit->to_si(x);
+        return r;
+    };
+    try {
+        std::vector<double> x = scaled(table.knots.at(0), table.arguments.at(0).unit), y;
+        if (table.knots.size() > 1) y = scaled(table.knots[1], table.arguments.at(1).unit);
+        if (table.knots.size() != table.arguments.size()) throw std::invalid_argument(fmt::format("it has {} arguments and points for {}", table.arguments.size(), table.knots.size()));
+        auto outside = table.outside == TableDecl::Outside::hold ? Table::Outside::hold : table.outside == TableDecl::Outside::extend ? Table::Outside::extend : Table::Outside::refuse;
+        auto made = std::make_shared<const Table>(table.name, std::move(x), std::move(y), scaled(table.values, table.unit), table.smooth, outside);
+        return tables_[key] = graph_.add_table(std::move(made));
+    } catch (const std::exception& problem) {
+        give_up(messages::bad_table, table.name_span, table.name, problem.what());
+    }
+}
+
+}  // namespace netloop

@@ -1,0 +1,764 @@
+#include "model/check_units.hpp"
+
+#include <algorithm>
+#include <array>
+#include <cmath>
+
+namespace netloop {
+namespace {
+
+constexpr std::array<Builtin, 37> kBuiltins{{
+    {"abs", 1, 1},  {"sign", 1, 1},  {"min", 2, 99},       {"max", 2, 99},  {"sqrt", 1, 1},  {"exp", 1, 1},        {"log", 1, 1},         {"log10", 1, 1},
+    {"sin", 1, 1},  {"cos", 1, 1},   {"tan", 1, 1},        {"asin", 1, 1},  {"acos", 1, 1},  {"atan", 1, 1},       {"atan2", 2, 2},       {"sinh", 1, 1},
+    {"cosh", 1, 1}, {"tanh", 1, 1},  {"floor", 1, 1},      {"ceil", 1, 1},  {"mod", 2, 2},   {"sum", 1, 1},        {"product", 1, 1},     {"clamp", 3, 3},
+    {"delay", 2, 2}, {"signed_sqrt", 2, 2}, {"smooth_step", 3, 3}, {"untracked", 1, 1}, {"previous", 1, 1}, {"leaving", 1, 1}, {"entering", 1, 1}, {"passing", 1, 1},
+    {"flow", 1, 1}, {"final", 1, 1}, {"mean", 1, 1}, {"integral", 1, 1}, {"rms", 1, 1}}};
+
+Dimension second()
+{
+    return Dimension::base(2);
+}
+
+std::string shown_unit(const Type& t)
+{
+    if (t.unit && t.unit->dimension == t.dimension) return t.unit->text;
+    return t.dimension.text();
+}
+
+bool plain_number(const Unit& unit)
+{
+    return unit.dimension.dimensionless() && unit.scale == 1;
+}
+
+}  // namespace
+
+const Builtin* find_builtin(const std::string& name)
+{
+    for (const Builtin& b : kBuiltins)
+        if (name == b.name) return &b;
+    return nullptr;
+}
+
+std::vector<std::string> builtin_names()
+{
+    std::vector<std::string> names;
+    for (const Builtin& b : kBuiltins) names.emplace_back(b.name);
+    return names;
+}
+
+std::string brief(const Expr& e)
+{
+    std::string text = text_of(e);
+    if (text.size() > 60) text = text.substr(0, 57) + "...";
+    return text;
+}
+
+const Definition* domain_of_port(LibrarySet& set, const ComponentInfo& info, const Expr& expr)
+{
+    if (expr.kind != ExprKind::path || expr.path.empty()) return nullptr;
+    const ComponentInfo* at = &info;
+    for (std::size_t i = 0; i < expr.path.size(); ++i) {
+        const Member* m = at->find(expr.path[i].name);
+        if (m == nullptr) return nullptr;
+        if (const auto* port = m->statement->as<PortDecl>(); port != nullptr && !m->is_port_fluid)
+            return i + 1 == expr.path.size() ? set.find(*m->scope, port->domain, true) : nullptr;
+        if (const auto* joint = m->statement->as<JointDecl>(); joint != nullptr) {
+            if (i + 1 != expr.path.size() || joint->ports.empty() || joint->ports[0]->kind != ExprKind::path ||
+                joint->ports[0]->path[0].name == expr.path[i].name)
+                return nullptr;
+            return domain_of_port(set, *at, *joint->ports[0]);
+        }
+        const Path* kind = nullptr;
+        if (const auto* part = m->statement->as<PartDecl>()) kind = &part->kind.kind;
+        if (const auto* slot = m->statement->as<SlotDecl>()) kind = &slot->base;
+        if (kind == nullptr) return nullptr;
+        const Definition* d = set.find(*m->scope, *kind, true);
+        if (d == nullptr || d->as<ComponentDecl>() == nullptr) return nullptr;
+        at = set.info(*d);
+    }
+    return nullptr;
+}
+
+// --- what fits what -----------------------------------------------------------------------------------------------
+
+void UnitChecker::expect_equal(const Expr& left, const Type& a, const char* relation, const Expr& right, const Type& b)
+{
+    if (a.kind == Type::Kind::condition && b.kind == Type::Kind::number && !b.zero)
+        set_.diagnostics.report(messages::not_a_number, left.span);
+    else if (b.kind == Type::Kind::condition && a.kind == Type::Kind::number && !a.zero)
+        set_.diagnostics.report(messages::not_a_number, right.span);
+    if (!a.known || !b.known || a.zero || b.zero || a.dimension == b.dimension) return;
+    auto& d = set_.diagnostics.report(messages::unit_mismatch, right.span, "'" + brief(left) + "'", shown_unit(a), relation, "'" + brief(right) + "'",
+                                      shown_unit(b));
+    Dimension quotient = a.dimension / b.dimension;
+    if (b.bare && !a.dimension.dimensionless()) d.mend(fmt::format("give the number a unit, such as [{}]", shown_unit(a)));
+    else d.mend(fmt::format("the two differ by a factor in [{}]", quotient.text()));
+}
+
+void UnitChecker::expect_dimension(const Expr& e, const Type& type, const Dimension& wanted, const std::string& what)
+{
+    if (type.kind == Type::Kind::condition) {
+        set_.diagnostics.report(messages::not_a_number, e.span);
+        return;
+    }
+    if (!type.known || type.zero || type.dimension == wanted) return;
+    std::string expected = wanted.dimensionless() ? "a dimensionless value" : "[" + wanted.text() + "]";
+    set_.diagnostics.report(messages::unit_of_argument, e.span, what, expected, shown_unit(type))
+        .mend(wanted.dimensionless() ? "divide by a reference value of the same unit" : "give a value in " + expected);
+}
+
+void UnitChecker::expect_fits(const std::string& what, const Type& declared, const Type& value, const Expr& e)
+{
+    if (declared.kind == Type::Kind::condition) {
+        if (value.kind == Type::Kind::number && !value.zero) set_.diagnostics.report(messages::not_a_condition, e.span, shown_unit(value));
+        return;
+    }
+    if (value.kind == Type::Kind::condition && declared.kind == Type::Kind::number) {
+        set_.diagnostics.report(messages::not_a_number, e.span);
+        return;
+    }
+    if (!declared.known || !value.known) return;
+    std::string unit = shown_unit(declared);
+    if (value.zero) {
+        if (declared.unit && declared.unit->has_offset)
+            set_.diagnostics.report(messages::bare_zero, e.span, what, unit).mend(fmt::format("write 0 {} or 0 {}", unit, declared.unit->difference().text));
+        return;
+    }
+    if (value.bare && declared.unit && !plain_number(*declared.unit)) {
+        set_.diagnostics.report(messages::bare_number, e.span, what, unit, brief(e)).mend(fmt::format("write {} {}", brief(e), unit));
+        return;
+    }
+    if (declared.dimension == value.dimension) return;
+    set_.diagnostics.report(messages::unit_of_value, e.span, what, unit, shown_unit(value)).mend(fmt::format("give a value in [{}]", unit));
+}
+
+// --- expressions --------------------------------------------------------------------------------------------------
+
+std::optional<double> UnitChecker::constant_of(const Expr& e, Context& context)
+{
+    switch (e.kind) {
+        case ExprKind::number: return e.unit ? std::nullopt : std::optional<double>(e.number);
+        case ExprKind::negate: {
+            auto v = constant_of(*e.args[0], context);
+            return v ? std::optional<double>(-*v) : std::nullopt;
+        }
+        case ExprKind::chain: {
+            std::optional<double> v = constant_of(*e.args[0], context);
+            for (std::size_t i = 1; v && i < e.args.size(); ++i) {
+                auto w = constant_of(*e.args[i], context);
+                if (!w) return std::nullopt;
+                switch (e.text[i - 1]) {
+                    case '+': v = *v + *w; break;
+                    case '-': v = *v - *w; break;
+                    case '*': v = *v * *w; break;
+                    case '/': v = *v / *w; break;
+                    default: return std::nullopt;
+                }
+            }
+            return v;
+        }
+        case ExprKind::path: {
+            if (e.path.size() != 1 || !e.path[0].indices.empty()) return std::nullopt;
+            const Statement* s = nullptr;
+            if (context.info != nullptr)
+                if (const Member* m = context.info->find(e.path[0].name)) s = m->statement;
+            if (s == nullptr)
+                if (const Definition* d = set_.find(*context.scope, e.path, true)) s = d->statement;
+            const auto* q = s != nullptr ? s->as<QuantityDecl>() : nullptr;
+            if (q == nullptr || q->kind != QuantityKind::constant || q->value == nullptr) return std::nullopt;
+            return constant_of(*q->value, context);
+        }
+        default: return std::nullopt;
+    }
+}
+
+Type UnitChecker::type_of_chain(const Expr& e, Context& context)
+{
+    if (e.text[0] == '&' || e.text[0] == '|') {
+        for (const Expr* arg : e.args) expect_condition(*arg, context);
+        return Type::condition();
+    }
+    bool product = e.text[0] == '*' || e.text[0] == '/';
+    Type result = type_of(*e.args[0], context);
+    const Expr* reference = e.args[0];
+    bool all_bare = result.bare;
+    auto offset_literal = [](const Expr& x) { return x.kind == ExprKind::number && x.unit && x.unit->has_offset; };
+    auto complain = [&](const Expr& x, const char* role) {
+        set_.diagnostics.report(messages::offset_in_sum, x.span, brief(x), role)
+            .mend(fmt::format("write {} {} if a difference is meant", x.unit->from_si(x.number), x.unit->difference().text));
+    };
+    if (offset_literal(*e.args[0]) && (product || e.text[0] == '+')) complain(*e.args[0], product ? "a factor" : "a summand");
+    for (std::size_t i = 1; i < e.args.size(); ++i) {
+        Type t = type_of(*e.args[i], context);
+        char op = e.text[i - 1];
+        if (offset_literal(*e.args[i]) && op != '-') complain(*e.args[i], product ? "a factor" : "a summand");
+        all_bare = all_bare && t.bare;
+        if (product) {
+            if (t.kind == Type::Kind::condition || result.kind == Type::Kind::condition) set_.diagnostics.report(messages::not_a_number, e.args[i]->span);
+            if (t.zero && op == '*') result.zero = true;
+            result.known = result.known && t.known;
+            result.dimension = op == '*' ? result.dimension * t.dimension : result.dimension / t.dimension;
+        } else {
+            expect_equal(*reference, result, op == '+' ? "added to" : "less", *e.args[i], t);
+            if ((result.zero || !result.known) && t.known && !t.zero) {
+                result = t;
+                reference = e.args[i];
+            }
+        }
+    }
+    result.zero = false;
+    result.bare = all_bare;
+    if (product) result.unit.reset();
+    else if (result.unit) result.unit = result.unit->difference();
+    if (result.kind != Type::Kind::unknown) result.kind = Type::Kind::number;
+    return result;
+}
+
+Type UnitChecker::type_of_power(const Expr& e, Context& context)
+{
+    Type base = type_of(*e.args[0], context);
+    Type exponent = type_of(*e.args[1], context);
+    expect_dimension(*e.args[1], exponent, {}, "the exponent");
+    if (!base.known) return base;
+    base.unit.reset();
+    base.zero = false;
+    if (base.dimension.dimensionless()) return base;
+    auto value = constant_of(*e.args[1], context);
+    auto fraction = value ? Rational::from(*value) : std::nullopt;
+    if (!fraction) {
+        set_.diagnostics.report(messages::power_unit, e.span, base.dimension.text()).mend("make the exponent a number, or divide the base by a reference value");
+        return Type::unknown();
+    }
+    base.dimension = base.dimension.power(*fraction);
+    return base;
+}
+
+Type UnitChecker::type_of_builtin(const Expr& e, const std::string& name, Context& context)
+{
+    const Builtin& builtin = *find_builtin(name);
+    int n = static_cast<int>(e.args.size());
+    if (n < builtin.least || n > builtin.most) {
+        set_.diagnostics.report(messages::wrong_argument_count, e.span, name,
+                                builtin.least == builtin.most ? std::to_string(builtin.least) : fmt::format("{} or more", builtin.least), n);
+        return Type::unknown();
+    }
+    auto arg = [&](int i) -> const Expr& { return *e.args[static_cast<std::size_t>(i)]; };
+    auto wants_plain = [&](int i) { expect_dimension(arg(i), type_of(arg(i), context), {}, name); };
+    if (name == "untracked") {
+        expect_condition(arg(0), context);
+        return Type::condition();
+    }
+    if (name == "sqrt" || name == "signed_sqrt") {
+        Type t = type_of(arg(0), context);
+        if (n == 2) expect_equal(arg(0), t, "used with", arg(1), type_of(arg(1), context));
+        t.dimension = t.dimension.power(Rational(1, 2));
+        t.zero = false;
+        t.unit.reset();
+        return t;
+    }
+    for (const char* plain : {"exp", "log", "log10", "sin", "cos", "tan", "asin", "acos", "atan", "sinh", "cosh", "tanh", "floor", "ceil"}) {
+        if (name != plain) continue;
+        wants_plain(0);
+        return Type::of(Dimension{});
+    }
+    Type first = type_of(arg(0), context);
+    Type result = first;
+    if (name == "delay") {
+        expect_dimension(arg(1), type_of(arg(1), context), second(), name);
+        return first;
+    }
+    const Expr* reference = &arg(0);
+    for (int i = 1; i < n; ++i) {
+        Type t = type_of(arg(i), context);
+        expect_equal(*reference, result, "used with", arg(i), t);
+        if ((result.zero || !result.known) && t.known && !t.zero) {
+            result = t;
+            reference = &arg(i);
+        }
+    }
+    result.bare = false;
+    if (name == "sign" || name == "atan2" || name == "smooth_step") return Type::of(Dimension{});
+    if (name == "product" || name == "leaving" || name == "entering" || name == "passing" || name == "flow" || name == "integral") return Type::unknown();
+    return result;
+}
+
+Type UnitChecker::type_of_call(const Expr& e, Context& context)
+{
+    const FunctionDecl* function = nullptr;
+    const TableDecl* table = nullptr;
+    if (e.path.size() == 1 && find_builtin(e.path[0].name) != nullptr) return type_of_builtin(e, e.path[0].name, context);
+    const Statement* s = nullptr;
+    if (context.info != nullptr) {
+        if (const Member* m = context.info->find(e.path[0].name)) {
+            if (e.path.size() == 1) s = m->statement;
+            // `oil.density(p, T)`: the function of the fluid that a port or a fluid statement names
+            else if (e.path.size() == 2) {
+                const Definition* fluid = nullptr;
+                if (m->is_port_fluid) {
+                    const auto* port = m->statement->as<PortDecl>();
+                    const Definition* domain = set_.find(*m->scope, port->domain, true);
+                    if (domain != nullptr && domain->as<DomainDecl>() != nullptr)
+                        for (const DomainMember& d : domain->as<DomainDecl>()->members)
+                            if (d.kind == DomainMember::Kind::fluid) fluid = set_.find(*domain->scope, d.fluid_kind);
+                } else if (const auto* use = m->statement->as<FluidUseDecl>()) {
+                    fluid = set_.find(*m->scope, use->kind.kind);
+                }
+                if (fluid != nullptr && fluid->as<FluidDecl>() != nullptr) {
+                    const ComponentInfo* info = set_.info(*fluid);
+                    if (const Member* f = info->find(e.path[1].name)) s = f->statement;
+                    if (s == nullptr) {
+                        set_.diagnostics.report(messages::unknown_name, e.path[1].span, e.path[1].name, fmt::format("fluid '{}'", fluid->name))
+                            .mend([&] {
+                                std::string near = nearest_name(e.path[1].name, info->member_names);
+                                return near.empty() ? std::string() : fmt::format("did you mean '{}'?", near);
+                            }());
+                        return Type::unknown();
+                    }
+                }
+            }
+        }
+    }
+    if (s == nullptr) {
+        const Definition* d = set_.find(*context.scope, e.path, true);
+        if (d == nullptr) {
+            std::vector<std::string> names = builtin_names();
+            for (const auto& [name, def] : context.scope->names) names.push_back(name);
+            std::string near = nearest_name(text_of(e.path), names);
+            set_.diagnostics.report(messages::unknown_kind, e.path[0].span, "function or table", text_of(e.path))
+                .mend(near.empty() ? "" : fmt::format("did you mean '{}'?", near));
+            for (const Expr* a : e.args) type_of(*a, context);
+            return Type::unknown();
+        }
+        s = d->statement;
+    }
+    function = s->as<FunctionDecl>();
+    table = s->as<TableDecl>();
+    if (function == nullptr && table == nullptr) {
+        set_.diagnostics.report(messages::not_a, e.span, text_of(e.path), "no function", "a function or table");
+        return Type::unknown();
+    }
+    const auto& arguments = function != nullptr ? function->arguments : table->arguments;
+    if (arguments.size() != e.args.size()) {
+        set_.diagnostics.report(messages::wrong_argument_count, e.span, text_of(e.path), arguments.size(), e.args.size());
+        return Type::unknown();
+    }
+    for (std::size_t i = 0; i < arguments.size(); ++i) {
+        Type t = type_of(*e.args[i], context);
+        if (arguments[i].unit) expect_fits(text_of(e.path) + "(" + arguments[i].name + ")", Type::of(*arguments[i].unit), t, *e.args[i]);
+    }
+    if (table != nullptr) return table->unit ? Type::of(*table->unit) : Type::unknown();
+    if (function->results.size() != 1 || !function->results[0].unit) return Type::unknown();
+    return Type::of(*function->results[0].unit);
+}
+
+Type UnitChecker::type_of_steps(const ComponentInfo* info, const FileScope& scope, const Path& path, std::size_t at, Context& context)
+{
+    for (const Expr* index : path[at].indices) type_of(*index, context);
+    const Member* m = info != nullptr ? info->find(path[at].name) : nullptr;
+    if (m == nullptr) {
+        if (at == 0 && path.size() <= 2) {
+            const Definition* d = set_.find(scope, path, true);
+            if (d != nullptr && d->as<QuantityDecl>() != nullptr) return declared_type(*d->as<QuantityDecl>(), nullptr, *d->scope);
+        }
+        std::vector<std::string> names = info != nullptr ? info->member_names : std::vector<std::string>{};
+        if (at == 0)
+            for (const auto& [name, type] : context.locals) names.push_back(name);
+        std::string near = nearest_name(path[at].name, names);
+        std::string where = info != nullptr ? fmt::format("'{}'", info->definition->full_name) : "this file";
+        set_.diagnostics.report(messages::unknown_name, path[at].span, path[at].name, where).mend(near.empty() ? "" : fmt::format("did you mean '{}'?", near));
+        return Type::unknown();
+    }
+    bool last = at + 1 == path.size();
+    auto not_a_quantity = [&](const char* what) {
+        set_.diagnostics.report(messages::not_a, path[at].span, path[at].name, what, "a quantity");
+        return Type::unknown();
+    };
+    if (m->is_port_fluid || m->statement->as<FluidUseDecl>() != nullptr) return last ? not_a_quantity("a fluid") : Type::unknown();
+    if (const auto* q = m->statement->as<QuantityDecl>()) {
+        if (last) return declared_type(*q, info, *m->scope);
+        if (q->kind == QuantityKind::let) return Type::unknown();  // one of several results of a function
+        set_.diagnostics.report(messages::unknown_name, path[at + 1].span, path[at + 1].name, fmt::format("quantity '{}'", path[at].name));
+        return Type::unknown();
+    }
+    if (m->statement->as<SequenceDecl>() != nullptr) {
+        if (last) return not_a_quantity("a sequence");
+        return path[at + 1].name == "dwell" ? Type::of(second()) : Type::unknown();
+    }
+    const Definition* domain = nullptr;
+    if (const auto* port = m->statement->as<PortDecl>()) {
+        domain = set_.find(*m->scope, port->domain);
+        if (domain == nullptr) return Type::unknown();
+    } else if (const auto* joint = m->statement->as<JointDecl>()) {
+        if (joint->ports.empty() || (domain = domain_of_port(set_, *info, *joint->ports[0])) == nullptr) return Type::unknown();
+    }
+    if (domain != nullptr) {
+        if (last) return not_a_quantity("a port");
+        if (domain->as<DomainDecl>() == nullptr) return Type::unknown();
+        std::vector<std::string> names;
+        for (const DomainMember& member : domain->as<DomainDecl>()->members) {
+            if (member.kind == DomainMember::Kind::fluid) continue;
+            if (member.name == path[at + 1].name) return member.unit ? Type::of(*member.unit) : Type::unknown();
+            names.push_back(member.name);
+        }
+        std::string near = nearest_name(path[at + 1].name, names);
+        set_.diagnostics.report(messages::unknown_name, path[at + 1].span, path[at + 1].name, fmt::format("domain '{}'", domain->name))
+            .mend(near.empty() ? "" : fmt::format("did you mean '{}'?", near));
+        return Type::unknown();
+    }
+    const Path* kind = nullptr;
+    if (const auto* part = m->statement->as<PartDecl>()) kind = &part->kind.kind;
+    if (const auto* slot = m->statement->as<SlotDecl>()) kind = &slot->base;
+    if (kind == nullptr) return not_a_quantity("no quantity");
+    if (last) return not_a_quantity("a part");
+    const Definition* d = set_.find(*m->scope, *kind);
+    if (d == nullptr || d->as<ComponentDecl>() == nullptr) return Type::unknown();
+    return type_of_steps(set_.info(*d), *d->scope, path, at + 1, context);
+}
+
+Type UnitChecker::type_of(const Expr& e, Context& context)
+{
+    switch (e.kind) {
+        case ExprKind::number: {
+            if (e.unit) return e.unit->text == "?" ? Type::unknown() : Type::of(*e.unit);
+            Type t = Type::of(Dimension{});
+            t.bare = e.text != "pi";
+            t.zero = e.number == 0;
+            return t;
+        }
+        case ExprKind::truth: return Type::condition();
+        case ExprKind::text: return Type::unknown();
+        case ExprKind::time: return Type::of(second());
+        case ExprKind::path: {
+            if (!e.args.empty()) {
+                type_of(*e.args[0], context);
+                return Type::unknown();
+            }
+            if (auto it = context.locals.find(e.path[0].name); it != context.locals.end()) {
+                for (const Expr* index : e.path[0].indices) type_of(*index, context);
+                return e.path.size() == 1 ? it->second : Type::unknown();
+            }
+            return type_of_steps(context.info, *context.scope, e.path, 0, context);
+        }
+        case ExprKind::derivative: {
+            Type t = type_of(*e.args[0], context);
+            t.unit.reset();
+            t.dimension = t.dimension / second().power(e.order);
+            return t;
+        }
+        case ExprKind::chain: return type_of_chain(e, context);
+        case ExprKind::negate: {
+            Type t = type_of(*e.args[0], context);
+            if (t.kind == Type::Kind::condition) set_.diagnostics.report(messages::not_a_number, e.span);
+            return t;
+        }
+        case ExprKind::power: return type_of_power(e, context);
+        case ExprKind::compare: {
+            // a choice option is compared with one of its words, which is no name
+            for (std::size_t k : {0u, 1u}) {
+                const Expr& x = *e.args[k];
+                if (x.kind != ExprKind::path || x.path.size() != 1 || context.info == nullptr) continue;
+                const Member* m = context.info->find(x.path[0].name);
+                const auto* q = m != nullptr ? m->statement->as<QuantityDecl>() : nullptr;
+                if (q == nullptr || q->type != ValueType::choice) continue;
+                const Expr& word = *e.args[1 - k];
+                if (word.kind == ExprKind::path && word.path.size() == 1 &&
+                    std::find(q->choices.begin(), q->choices.end(), word.path[0].name) == q->choices.end()) {
+                    std::string near = nearest_name(word.path[0].name, q->choices);
+                    set_.diagnostics.report(messages::unknown_name, word.span, word.path[0].name, fmt::format("the choices of '{}'", q->name))
+                        .mend(near.empty() ? "" : fmt::format("did you mean '{}'?", near));
+                }
+                return Type::condition();
+            }
+            Type a = type_of(*e.args[0], context), b = type_of(*e.args[1], context);
+            if (a.kind == Type::Kind::condition && b.kind == Type::Kind::condition) return Type::condition();
+            expect_equal(*e.args[0], a, "compared with", *e.args[1], b);
+            return Type::condition();
+        }
+        case ExprKind::is_stage: return Type::condition();
+        case ExprKind::logical_not: expect_condition(*e.args[0], context); return Type::condition();
+        case ExprKind::choice: {
+            expect_condition(*e.args[0], context);
+            Type a = type_of(*e.args[1], context), b = type_of(*e.args[2], context);
+            expect_equal(*e.args[1], a, "chosen against", *e.args[2], b);
+            Type t = (a.zero || !a.known) ? b : a;
+            t.zero = a.zero && b.zero;
+            t.bare = a.bare && b.bare;
+            return t;
+        }
+        case ExprKind::call: return type_of_call(e, context);
+        case ExprKind::comprehension: {
+            for (std::size_t k : {1u, 2u}) type_of(*e.args[k], context);
+            Context inner = context;
+            inner.locals[e.text] = Type::of(Dimension{});
+            return type_of(*e.args[0], inner);
+        }
+        case ExprKind::window:
+        case ExprKind::at_moment: return type_of(*e.args[0], context);
+        case ExprKind::array: {
+            Type t = Type::unknown();
+            const Expr* first = nullptr;
+            for (const Expr* x : e.args) {
+                Type u = type_of(*x, context);
+                if (first != nullptr) expect_equal(*first, t, "beside", *x, u);
+                if (first == nullptr || t.zero) t = u, first = x;
+            }
+            return t;
+        }
+    }
+    return Type::unknown();
+}
+
+void UnitChecker::expect_condition(const Expr& e, Context& context)
+{
+    Type t = type_of(e, context);
+    if (t.kind == Type::Kind::number && (t.known || t.bare))
+        set_.diagnostics.report(messages::not_a_condition, e.span, shown_unit(t)).mend("compare it with a value: <, <=, >, >=, ==, !=");
+}
+
+// --- declarations and statements ----------------------------------------------------------------------------------
+
+Type UnitChecker::declared_type(const QuantityDecl& q, const ComponentInfo* info, const FileScope& scope)
+{
+    if (q.type == ValueType::boolean) return Type::condition();
+    if (q.type == ValueType::choice) return {Type::Kind::choice, false, {}, false, false, {}};
+    if (q.type == ValueType::integer) return Type::of(Dimension{});
+    if (q.unit) return Type::of(*q.unit);
+    if (q.value == nullptr) {
+        // `var angle init 0.2 rad`: the unit of the start value tells; otherwise unchecked
+        return Type::unknown();
+    }
+    if (!in_progress_.insert(&q).second) return Type::unknown();
+    Context context{info, &scope, {}};
+    Type t = type_of(*q.value, context);
+    in_progress_.erase(&q);
+    // a bare number says nothing of the unit: the quantity is unchecked, but an option is a whole number or a condition
+    if (t.bare && q.kind != QuantityKind::option && q.kind != QuantityKind::let && q.kind != QuantityKind::constant) return Type::unknown();
+    t.zero = false;
+    t.bare = false;
+    return t;
+}
+
+void UnitChecker::check_quantity(const QuantityDecl& q, Context& context)
+{
+    Type own = declared_type(q, context.info, *context.scope);
+    auto fits = [&](const Expr* e) {
+        if (e == nullptr) return;
+        Type t = type_of(*e, context);
+        expect_fits(q.name, own, t, *e);
+    };
+    if (q.unit || q.type != ValueType::choice) {
+        if (q.type != ValueType::choice) fits(q.value);
+        fits(q.low);
+        fits(q.high);
+        fits(q.init);
+        fits(q.guess);
+        if (q.usual != nullptr) {
+            Type width = own;
+            if (width.unit) width.unit = width.unit->difference();
+            expect_fits(q.name + " (usual)", width, type_of(*q.usual, context), *q.usual);
+        }
+    }
+    for (const Expr* size : q.sizes) expect_dimension(*size, type_of(*size, context), {}, "the size of " + q.name);
+    bool physical = q.type == ValueType::real && q.kind != QuantityKind::let && q.kind != QuantityKind::option;
+    if (strict_ && physical && own.kind == Type::Kind::unknown)
+        set_.diagnostics.report(messages::unchecked_strict, q.name_span, q.name).mend("declare one, such as ': mm', or ': 1' for a plain number");
+}
+
+void UnitChecker::check_kind_use(const KindUse& use, Context& context, bool fluid)
+{
+    const Definition* d = set_.find(*context.scope, use.kind);
+    if (d == nullptr) return;
+    bool fits = fluid ? d->as<FluidDecl>() != nullptr : d->as<ComponentDecl>() != nullptr;
+    if (!fits) {
+        set_.diagnostics.report(messages::not_a, use.span, d->name, d->kind_text(), fluid ? "a fluid" : "a component");
+        return;
+    }
+    if (const auto* c = d->as<ComponentDecl>(); c != nullptr && c->base)
+        set_.diagnostics.report(messages::base_as_part, use.span, d->name).mend("use one of the components that take it over");
+    const ComponentInfo* target = set_.info(*d);
+    for (const NamedValue& v : use.values) {
+        const Member* m = target->find(v.path[0].name);
+        if (m != nullptr && m->is_port_fluid) continue;  // `Tank(oil = iso46)`: a fluid, found when the model is put together
+        if (m != nullptr && m->statement->as<QuantityDecl>() != nullptr && m->statement->as<QuantityDecl>()->type == ValueType::choice) continue;
+        if (m != nullptr && m->statement->as<SlotDecl>() != nullptr && v.path.size() == 1) continue;
+        Context inside{target, d->scope, {}};
+        Type declared = type_of_steps(target, *d->scope, v.path, 0, inside);
+        expect_fits(text_of(v.path), declared, type_of(*v.value, context), *v.value);
+    }
+}
+
+void UnitChecker::check_joint(const JointDecl& joint, Context& context)
+{
+    const Definition* domain = nullptr;
+    const Expr* first = nullptr;
+    for (const Expr* port : joint.ports) {
+        const Definition* d = domain_of_port(set_, *context.info, *port);
+        if (d == nullptr) {
+            // an unknown name is reported with suggestions; a known one that is no port is named
+            if (port->kind != ExprKind::path) {
+                set_.diagnostics.report(messages::not_a, port->span, brief(*port), "an expression", "a port");
+                continue;
+            }
+            const ComponentInfo* at = context.info;
+            bool reported = false;
+            for (std::size_t i = 0; i < port->path.size() && at != nullptr; ++i) {
+                const Member* m = at->find(port->path[i].name);
+                if (m == nullptr) {
+                    std::string near = nearest_name(port->path[i].name, at->member_names);
+                    set_.diagnostics.report(messages::unknown_name, port->path[i].span, port->path[i].name, fmt::format("'{}'", at->definition->full_name))
+                        .mend(near.empty() ? "" : fmt::format("did you mean '{}'?", near));
+                    reported = true;
+                    break;
+                }
+                const auto* part = m->statement->as<PartDecl>();
+                const Definition* next = part != nullptr ? set_.find(*m->scope, part->kind.kind) : nullptr;
+                if (part != nullptr && next == nullptr) reported = true;  // its kind is unknown, and was reported
+                at = next != nullptr && next->as<ComponentDecl>() != nullptr ? set_.info(*next) : nullptr;
+            }
+            if (!reported) set_.diagnostics.report(messages::not_a, port->span, brief(*port), "no port", "a port");
+            continue;
+        }
+        if (domain != nullptr && d != domain) {
+            set_.diagnostics.report(messages::wrong_domain, port->span, brief(*port), d->name, brief(*first), domain->name)
+                .mend("a joint holds ports of one domain; a component with a port of each turns one into the other");
+        } else if (domain == nullptr) {
+            domain = d;
+            first = port;
+        }
+    }
+}
+
+void UnitChecker::check_statement(const Statement& s, Context& context, const std::vector<FunctionArgument>* results)
+{
+    std::visit(
+        [&](const auto& node) {
+            using T = std::decay_t<decltype(node)>;
+            if constexpr (std::is_same_v<T, QuantityDecl>) {
+                if (results != nullptr) context.locals[node.name] = node.unit ? Type::of(*node.unit) : type_of(*node.value, context);
+                else check_quantity(node, context);
+            } else if constexpr (std::is_same_v<T, EquationDecl>) {
+                Type a = type_of(*node.left, context), b = type_of(*node.right, context);
+                if (node.init && b.zero && a.unit && a.unit->has_offset && node.left->kind == ExprKind::path) expect_fits(brief(*node.left), a, b, *node.right);
+                expect_equal(*node.left, a, "equated with", *node.right, b);
+            } else if constexpr (std::is_same_v<T, GuessDecl>) {
+                expect_fits(brief(*node.target), type_of(*node.target, context), type_of(*node.value, context), *node.value);
+            } else if constexpr (std::is_same_v<T, SignalDecl>) {
+                Type source = type_of(*node.source, context);
+                for (const Expr* target : node.targets) expect_fits(brief(*target), type_of(*target, context), source, *node.source);
+            } else if constexpr (std::is_same_v<T, JointDecl>) {
+                check_joint(node, context);
+            } else if constexpr (std::is_same_v<T, PartDecl>) {
+                Context inner = context;
+                if (!node.index.empty()) inner.locals[node.index] = Type::of(Dimension{});
+                if (node.size != nullptr) type_of(*node.size, context);
+                check_kind_use(node.kind, inner, false);
+            } else if constexpr (std::is_same_v<T, SlotDecl>) {
+                check_kind_use(node.kind, context, false);
+            } else if constexpr (std::is_same_v<T, FluidUseDecl>) {
+                check_kind_use(node.kind, context, true);
+            } else if constexpr (std::is_same_v<T, PortDecl>) {
+                const Definition* d = set_.find(*context.scope, node.domain);
+                if (d != nullptr && d->template as<DomainDecl>() == nullptr)
+                    set_.diagnostics.report(messages::not_a, node.name_span, d->name, d->kind_text(), "a domain");
+            } else if constexpr (std::is_same_v<T, IfDecl>) {
+                expect_condition(*node.condition, context);
+                check_block(node.then_block, context, results);
+                check_block(node.else_block, context, results);
+            } else if constexpr (std::is_same_v<T, ForDecl>) {
+                type_of(*node.low, context);
+                type_of(*node.high, context);
+                auto before = context.locals;
+                context.locals[node.index] = Type::of(Dimension{});
+                check_block(node.body, context, results);
+                if (results == nullptr) context.locals = std::move(before);
+            } else if constexpr (std::is_same_v<T, WhenDecl>) {
+                if (node.condition != nullptr) expect_condition(*node.condition, context);
+                check_block(node.body, context, nullptr);
+            } else if constexpr (std::is_same_v<T, EveryDecl>) {
+                expect_dimension(*node.period, type_of(*node.period, context), second(), "every");
+                if (node.from != nullptr) expect_dimension(*node.from, type_of(*node.from, context), second(), "every ... from");
+                check_block(node.body, context, nullptr);
+            } else if constexpr (std::is_same_v<T, WhileDecl>) {
+                expect_condition(*node.condition, context);
+                check_block(node.body, context, results);
+            } else if constexpr (std::is_same_v<T, AssignDecl>) {
+                Type value = type_of(*node.value, context);
+                bool local = results != nullptr && node.target->kind == ExprKind::path && node.target->path.size() == 1 &&
+                             !context.locals.contains(node.target->path[0].name);
+                if (local) context.locals[node.target->path[0].name] = value;
+                else expect_fits(brief(*node.target), type_of(*node.target, context), value, *node.value);
+            } else if constexpr (std::is_same_v<T, ReturnDecl>) {
+                if (results == nullptr || node.value == nullptr) return;
+                Type value = type_of(*node.value, context);
+                if (results->size() == 1 && (*results)[0].unit) expect_fits("the result", Type::of(*(*results)[0].unit), value, *node.value);
+            } else if constexpr (std::is_same_v<T, FunctionDecl>) {
+                check_function(node, context.info, *context.scope);
+            } else if constexpr (std::is_same_v<T, SequenceDecl>) {
+                check_block(node.declarations, context, nullptr);
+            }
+        },
+        s.node);
+}
+
+void UnitChecker::check_block(const Block& block, Context& context, const std::vector<FunctionArgument>* results)
+{
+    for (const Statement* s : block) check_statement(*s, context, results);
+}
+
+void UnitChecker::check_function(const FunctionDecl& f, const ComponentInfo* info, const FileScope& scope)
+{
+    if (!f.body) return;
+    Context context{info, &scope, {}};
+    for (const FunctionArgument& a : f.arguments) context.locals[a.name] = a.unit ? Type::of(*a.unit) : Type::unknown();
+    if (f.results.size() > 1)
+        for (const FunctionArgument& r : f.results) context.locals[r.name] = r.unit ? Type::of(*r.unit) : Type::unknown();
+    check_block(*f.body, context, &f.results);
+}
+
+void UnitChecker::check(const Definition& d)
+{
+    if (!checked_.insert(&d).second) return;
+    if (d.as<ComponentDecl>() != nullptr || d.as<FluidDecl>() != nullptr) {
+        const ComponentInfo* info = set_.info(d);
+        const Block& body = d.as<ComponentDecl>() != nullptr ? d.as<ComponentDecl>()->body : d.as<FluidDecl>()->body;
+        Context context{info, d.scope, {}};
+        check_block(body, context, nullptr);
+        const auto& takes = d.as<ComponentDecl>() != nullptr ? d.as<ComponentDecl>()->takes : d.as<FluidDecl>()->takes;
+        for (const KindUse& use : takes) {
+            const Definition* base = set_.find(*d.scope, use.kind, true);
+            if (base == nullptr) continue;
+            const ComponentInfo* target = set_.info(*base);
+            for (const NamedValue& v : use.values) {
+                Type declared = type_of_steps(target, *base->scope, v.path, 0, context);
+                expect_fits(text_of(v.path), declared, type_of(*v.value, context), *v.value);
+            }
+        }
+    } else if (const auto* f = d.as<FunctionDecl>()) {
+        check_function(*f, nullptr, *d.scope);
+    } else if (const auto* q = d.as<QuantityDecl>()) {
+        Context context{nullptr, d.scope, {}};
+        check_quantity(*q, context);
+    }
+}
+
+void UnitChecker::check(const FileScope& file)
+{
+    for (const Definition* d : file.definitions) check(*d);
+    for (const FileScope* used : file.used_files) check(*used);
+    for (const auto& [name, package] : file.prefixes)
+        for (const auto& [n, d] : package->names) check(*d);
+}
+
+Type UnitChecker::type_of_path(const ComponentInfo& info, const FileScope& scope, const Path& path)
+{
+    Context context{&info, &scope, {}};
+    return type_of_steps(&info, scope, path, 0, context);
+}
+
+Type UnitChecker::type_of_expression(const ComponentInfo* info, const FileScope& scope, const Expr& e)
+{
+    Context context{info, &scope, {}};
+    return type_of(e, context);
+}
+
+}  // namespace netloop

@@ -1,0 +1,89 @@
+// Units and kinds of values, checked once per definition, before anything is instantiated.
+#pragma once
+
+#include <map>
+#include <optional>
+#include <set>
+#include <string>
+
+#include "model/library_set.hpp"
+
+namespace netloop {
+
+/// What is known of an expression's value from its definition alone.
+struct Type {
+    enum class Kind { number, condition, choice, unknown } kind = Kind::number;
+    bool known = false;  ///< the dimension is known; false for unchecked quantities
+    Dimension dimension;
+    bool zero = false;   ///< a bare 0, which fits any unit
+    bool bare = false;   ///< a number without a unit
+    std::optional<Unit> unit;
+
+    static Type unknown() { return {Kind::unknown, false, {}, false, false, {}}; }
+    static Type condition() { return {Kind::condition, false, {}, false, false, {}}; }
+    static Type of(const Dimension& d) { return {Kind::number, true, d, false, false, {}}; }
+    static Type of(const Unit& u) { return {Kind::number, true, u.dimension, false, false, u}; }
+};
+
+class UnitChecker {
+public:
+    explicit UnitChecker(LibrarySet& set, bool strict = false) : set_(set), strict_(strict) {}
+
+    /// Checks a definition and reports every unit error in it. Each definition is checked once, however often it is asked for.
+    void check(const Definition& definition);
+    /// Checks all definitions of a file.
+    void check(const FileScope& file);
+    /// The type of the quantity that a declaration declares, as seen in the component `info`.
+    Type declared_type(const QuantityDecl& q, const ComponentInfo* info, const FileScope& scope);
+    /// The type of a quantity inside a system, by path: what `set a.b = value` must fit. Reports an unknown path.
+    Type type_of_path(const ComponentInfo& info, const FileScope& scope, const Path& path);
+    /// Type of an expression in a system's scope, for scenarios.
+    Type type_of_expression(const ComponentInfo* info, const FileScope& scope, const Expr& e);
+    void expect_fits(const std::string& what, const Type& declared, const Type& value, const Expr& e);
+
+private:
+    struct Context {
+        const ComponentInfo* info = nullptr;
+        const FileScope* scope = nullptr;
+        std::map<std::string, Type> locals;
+    };
+
+    void check_function(const FunctionDecl& f, const ComponentInfo* info, const FileScope& scope);
+    void check_block(const Block& block, Context& context, const std::vector<FunctionArgument>* results);
+    void check_statement(const Statement& s, Context& context, const std::vector<FunctionArgument>* results);
+    void check_quantity(const QuantityDecl& q, Context& context);
+    void check_kind_use(const KindUse& use, Context& context, bool fluid);
+    void check_joint(const JointDecl& joint, Context& context);
+    void expect_condition(const Expr& e, Context& context);
+    void expect_equal(const Expr& left, const Type& a, const char* relation, const Expr& right, const Type& b);
+    void expect_dimension(const Expr& e, const Type& type, const Dimension& wanted, const std::string& what);
+    Type type_of(const Expr& e, Context& context);
+    Type type_of_chain(const Expr& e, Context& context);
+    Type type_of_power(const Expr& e, Context& context);
+    Type type_of_call(const Expr& e, Context& context);
+    Type type_of_builtin(const Expr& e, const std::string& name, Context& context);
+    Type type_of_steps(const ComponentInfo* info, const FileScope& scope, const Path& path, std::size_t at, Context& context);
+    std::optional<double> constant_of(const Expr& e, Context& context);
+
+    LibrarySet& set_;
+    bool strict_;
+    std::set<const Definition*> checked_;
+    std::set<const QuantityDecl*> in_progress_;
+};
+
+/// The domain of the port that `expr` names inside `info`, or null (nothing is reported).
+const Definition* domain_of_port(LibrarySet& set, const ComponentInfo& info, const Expr& expr);
+
+/// Names and numbers of arguments of the functions known everywhere; -1: any number.
+struct Builtin {
+    const char* name;
+    int least;
+    int most;
+};
+const Builtin* find_builtin(const std::string& name);
+std::vector<std::string> builtin_names();
+
+/// Shortened text of an expression, for messages.
+std::string brief(const Expr& e);
+
+}  // namespace netloop

@@ -1,0 +1,623 @@
+// Stage one and two: the tree of instances with options fixed, ports and joints collected, fluids found along the joints.
+#include <algorithm>
+#include <cmath>
+
+#include "model/instantiator.hpp"
+
+namespace netloop {
+namespace {
+
+constexpr std::uint32_t kMaxDepth = 100;
+constexpr double kMaxSize = 50'000'000;
+
+const std::string& port_fluid_name(const PortDecl& port, std::size_t i = 0)
+{
+    static const std::string none;
+    return i < port.fluids.size() ? port.fluids[i] : none;
+}
+
+bool has_structure(const Block& block)
+{
+    return std::any_of(block.begin(), block.end(), [](const Statement* s) {
+        if (const auto* b = s->as<IfDecl>()) return has_structure(b->then_block) || has_structure(b->else_block);
+        if (const auto* f = s->as<ForDecl>()) return has_structure(f->body);
+        return s->as<PartDecl>() != nullptr || s->as<JointDecl>() != nullptr || s->as<PortDecl>() != nullptr;
+    });
+}
+
+}  // namespace
+
+void Instantiator::give_up(const Message& message, Span span, const std::string& a, const std::string& b, const std::string& c, std::string hint)
+{
+    set_.diagnostics.report(message, span, a, b, c).mend(std::move(hint));
+    throw StatementGivenUp{};
+}
+
+// --- constants ----------------------------------------------------------------------------------------------------
+
+std::optional<Instantiator::Constant> Instantiator::constant_of(const Expr& e, const Env& env, std::string* reason)
+{
+    auto no = [&](std::string why) -> std::optional<Constant> {
+        if (reason != nullptr && reason->empty()) *reason = std::move(why);
+        return std::nullopt;
+    };
+    auto number = [](double v) { return Constant{v, {}}; };
+    switch (e.kind) {
+        case ExprKind::number:
+        case ExprKind::truth: return number(e.number);
+        case ExprKind::time: return no("time");
+        case ExprKind::negate: {
+            auto v = constant_of(*e.args[0], env, reason);
+            return v ? std::optional(number(-v->number)) : std::nullopt;
+        }
+        case ExprKind::logical_not: {
+            auto v = constant_of(*e.args[0], env, reason);
+            return v ? std::optional(number(v->number == 0 ? 1 : 0)) : std::nullopt;
+        }
+        case ExprKind::power: {
+            auto a = constant_of(*e.args[0], env, reason), b = constant_of(*e.args[1], env, reason);
+            return a && b ? std::optional(number(std::pow(a->number, b->number))) : std::nullopt;
+        }
+        case ExprKind::choice: {
+            auto c = constant_of(*e.args[0], env, reason);
+            return c ? constant_of(*e.args[c->number != 0 ? 1 : 2], env, reason) : std::nullopt;
+        }
+        case ExprKind::chain: {
+            auto v = constant_of(*e.args[0], env, reason);
+            for (std::size_t i = 1; v && i < e.args.size(); ++i) {
+                auto w = constant_of(*e.args[i], env, reason);
+                if (!w) return std::nullopt;
+                double a = v->number, b = w->number;
+                switch (e.text[i - 1]) {
+                    case '+': v->number = a + b; break;
+                    case '-': v->number = a - b; break;
+                    case '*': v->number = a * b; break;
+                    case '/': v->number = a / b; break;
+                    case '&': v->number = a != 0 && b != 0 ? 1 : 0; break;
+                    default: v->number = a != 0 || b != 0 ? 1 : 0; break;
+                }
+            }
+            return v;
+        }
+        case ExprKind::compare: {
+            // a choice option against one of its words
+            for (std::size_t k : {0u, 1u}) {
+                if (e.args[k]->kind != ExprKind::path) continue;
+                auto v = constant_of(*e.args[k], env, nullptr);
+                if (!v || v->choice.empty()) continue;
+                const Expr& word = *e.args[1 - k];
+                std::string other = word.kind == ExprKind::path ? text_of(word.path) : std::string();
+                if (auto w = constant_of(word, env, nullptr); w && !w->choice.empty()) other = w->choice;
+                return number((v->choice == other) == (e.text == "==") ? 1 : 0);
+            }
+            auto a = constant_of(*e.args[0], env, reason), b = constant_of(*e.args[1], env, reason);
+            if (!a || !b) return std::nullopt;
+            double x = a->number, y = b->number;
+            bool t = e.text == "<" ? x < y : e.text == "<=" ? x <= y : e.text == ">" ? x > y : e.text == ">=" ? x >= y : e.text == "==" ? x == y : x != y;
+            return number(t ? 1 : 0);
+        }
+        case ExprKind::call: {
+            if (e.path.size() != 1) return no("'" + brief(e) + "'");
+            std::vector<double> v;
+            for (const Expr* a : e.args) {
+                auto c = constant_of(*a, env, reason);
+                if (!c) return std::nullopt;
+                v.push_back(c->number);
+            }
+            const std::string& f = e.path[0].name;
+            if (f == "floor" && v.size() == 1) return number(std::floor(v[0]));
+            if (f == "ceil" && v.size() == 1) return number(std::ceil(v[0]));
+            if (f == "abs" && v.size() == 1) return number(std::abs(v[0]));
+            if (f == "mod" && v.size() == 2) return number(v[0] - v[1] * std::floor(v[0] / v[1]));
+            if (f == "min" && v.size() >= 2) return number(*std::min_element(v.begin(), v.end()));
+            if (f == "max" && v.size() >= 2) return number(*std::max_element(v.begin(), v.end()));
+            return no("'" + brief(e) + "'");
+        }
+        case ExprKind::path: {
+            const std::string& name = e.path[0].name;
+            if (e.path.size() == 1)
+                for (const LoopIndex* l = env.loops; l != nullptr; l = l->outer)
+                    if (l->name == name) return number(l->value);
+            if (env.frame != nullptr && e.path.size() == 1) {
+                if (auto it = env.frame->locals.find(name); it != env.frame->locals.end()) {
+                    NodeId n = it->second.node;
+                    return n != kNoNode && graph_.is_constant(n) ? std::optional(number(graph_.value(n))) : no("'" + name + "'");
+                }
+            }
+            const Member* m = env.instance != kNoNode ? instances_[env.instance].info->find(name) : nullptr;
+            const QuantityDecl* q = nullptr;
+            Env inner = env;
+            if (m != nullptr && e.path.size() == 2) {
+                bool fluid = m->is_port_fluid || m->statement->as<FluidUseDecl>() != nullptr;
+                auto id = fluid ? fluid_of(env.instance, name) : std::nullopt;
+                if (!id) return no("'" + brief(e) + "'");
+                const Member* option = instances_[*id].info->find(e.path[1].name);
+                if (option == nullptr || instances_[*id].members[option->slot].kind != InstanceMember::Kind::option) return no("'" + brief(e) + "'");
+                const InstanceMember& held = instances_[*id].members[option->slot];
+                return Constant{held.number, held.choice};
+            }
+            if (e.path.size() != 1) return no("'" + brief(e) + "'");
+            if (m != nullptr) {
+                const InstanceMember& held = instances_[env.instance].members[m->slot];
+                if (held.kind == InstanceMember::Kind::option) return Constant{held.number, held.choice};
+                q = m->statement->as<QuantityDecl>();
+                inner = {env.instance, m->scope, nullptr, nullptr, true};
+            } else if (const Definition* d = set_.find(*env.scope, e.path, true)) {
+                q = d->as<QuantityDecl>();
+                inner = {env.instance, d->scope, nullptr, nullptr, true};
+            }
+            bool folds = q != nullptr && (q->kind == QuantityKind::constant || q->kind == QuantityKind::let) && q->value != nullptr && q->sizes.empty();
+            if (!folds) return no(q != nullptr && q->kind == QuantityKind::param ? "param '" + name + "'" : "'" + brief(e) + "'");
+            if (++call_depth_ > 60) {
+                --call_depth_;
+                return no("itself");
+            }
+            auto v = constant_of(*q->value, inner, reason);
+            --call_depth_;
+            return v;
+        }
+        default: return no("'" + brief(e) + "'");
+    }
+}
+
+double Instantiator::need_constant(const Expr& e, const Env& env, const std::string& what)
+{
+    std::string reason;
+    auto v = constant_of(e, env, &reason);
+    if (!v) give_up(messages::not_constant, e.span, what, reason, {}, "use an option, a const or a number");
+    return v->number;
+}
+
+std::uint32_t Instantiator::size_of(const Expr& e, const Env& env, const std::string& what)
+{
+    double n = need_constant(e, env, "the size of '" + what + "'");
+    if (!(n >= 0 && n <= kMaxSize) || n != std::floor(n)) give_up(messages::bad_size, e.span, what, fmt::format("{:g}", n), fmt::format("{:.0f}", kMaxSize));
+    return static_cast<std::uint32_t>(n);
+}
+
+// --- walking a body: branches on options are chosen, loops are unrolled --------------------------------------------
+
+void Instantiator::walk(const BodyItem& item, const Env& env, const std::function<void(const BodyItem&, const Env&)>& visit)
+{
+    if (const auto* branch = item.statement->as<IfDecl>()) {
+        auto c = constant_of(*branch->condition, env, nullptr);
+        if (!c) {
+            visit(item, env);
+            return;
+        }
+        for (const Statement* s : c->number != 0 ? branch->then_block : branch->else_block) walk({s, item.scope}, env, visit);
+        return;
+    }
+    if (const auto* loop = item.statement->as<ForDecl>()) {
+        double low = need_constant(*loop->low, env, "the range of a loop"), high = need_constant(*loop->high, env, "the range of a loop");
+        if (low != std::floor(low) || high != std::floor(high) || std::abs(low) > kMaxSize || std::abs(high) > kMaxSize)
+            give_up(messages::bad_size, loop->low->span, loop->index, fmt::format("{:g} .. {:g}", low, high), fmt::format("{:.0f}", kMaxSize));
+        for (int i = static_cast<int>(low); i <= static_cast<int>(high); ++i) {
+            loop_indices_.push_back({loop->index, i, env.loops});
+            Env inner = env;
+            inner.loops = &loop_indices_.back();
+            for (const Statement* s : loop->body) walk({s, item.scope}, inner, visit);
+        }
+        return;
+    }
+    try {
+        visit(item, env);
+    } catch (const StatementGivenUp&) {
+        // reported; the other statements are still looked at
+    }
+}
+
+void Instantiator::for_each_statement(InstanceId id, const std::function<void(const BodyItem&, const Env&)>& visit)
+{
+    const ComponentInfo* info = instances_[id].info;
+    for (const BodyItem& item : info->items) {
+        Env env{id, item.scope, nullptr, nullptr, true};
+        try {
+            walk(item, env, visit);
+        } catch (const StatementGivenUp&) {
+        }
+    }
+}
+
+// --- instances ----------------------------------------------------------------------------------------------------
+
+Instantiator::Instantiator(LibrarySet& set, const InstantiateRequest& request) : set_(set), request_(request), graph_(model_->graph), checker_(set) {}
+
+const Binding* Instantiator::binding_of(InstanceId id, const std::string& name) const
+{
+    const Binding* found = nullptr;
+    for (const Binding& b : instances_[id].bindings)
+        if (b.path.size() == 1 && b.path[0].name == name) found = &b;
+    return found;
+}
+
+void Instantiator::check_bindings(InstanceId id)
+{
+    Instance& instance = instances_[id];
+    for (const Binding& b : instance.bindings) {
+        const Member* m = instance.info->find(b.path[0].name);
+        if (m == nullptr) {
+            std::vector<std::string> names;
+            for (const auto& [name, member] : instance.info->members) names.push_back(name);
+            std::string near = nearest_name(b.path[0].name, names);
+            set_.diagnostics.report(messages::unknown_name, b.path[0].span, b.path[0].name, fmt::format("'{}'", instance.info->definition->full_name))
+                .mend(near.empty() ? "" : fmt::format("did you mean '{}'?", near));
+            continue;
+        }
+        if (b.path.size() > 1 || m->is_port_fluid) continue;
+        const auto* q = m->statement->as<QuantityDecl>();
+        bool settable = q != nullptr && (q->kind == QuantityKind::param || q->kind == QuantityKind::option || q->kind == QuantityKind::input);
+        bool slot = m->statement->as<SlotDecl>() != nullptr;
+        if (slot) {
+            set_.diagnostics.report(messages::unsupported, b.path[0].span, "putting another component into a slot");
+        } else if (!settable) {
+            set_.diagnostics.report(messages::not_a, b.path[0].span, b.path[0].name, q != nullptr ? "no param, option or input" : "no quantity", "a param")
+                .mend("a start value is set by 'init' or 'guess' in the system or scenario");
+        }
+    }
+}
+
+void Instantiator::make_options(InstanceId id)
+{
+    const ComponentInfo* info = instances_[id].info;
+    for (const auto& [name, m] : info->members) {
+        const auto* q = m.statement->as<QuantityDecl>();
+        if (q == nullptr || q->kind != QuantityKind::option) continue;
+        InstanceMember held;
+        held.kind = InstanceMember::Kind::option;
+        const Binding* b = binding_of(id, name);
+        const Expr* e = b != nullptr ? b->value : q->value;
+        Env env = b != nullptr ? b->env : Env{id, m.scope, nullptr, nullptr, true};
+        if (e == nullptr) {
+            set_.diagnostics.report(messages::missing_value, instances_[id].span, name, instances_[id].path);
+            instances_[id].members[m.slot] = held;
+            continue;
+        }
+        if (q->type == ValueType::choice) {
+            if (e->kind == ExprKind::path && e->path.size() == 1) held.choice = e->path[0].name;
+            if (auto c = constant_of(*e, env, nullptr); c && !c->choice.empty()) held.choice = c->choice;
+            if (std::find(q->choices.begin(), q->choices.end(), held.choice) == q->choices.end()) {
+                std::string near = nearest_name(held.choice, q->choices);
+                set_.diagnostics.report(messages::unknown_name, e->span, brief(*e), fmt::format("the choices of '{}'", name))
+                    .mend(near.empty() ? "" : fmt::format("did you mean '{}'?", near));
+            }
+        } else {
+            try {
+                held.number = need_constant(*e, env, fmt::format("option '{}'", name));
+                if (q->low != nullptr && q->high != nullptr) {
+                    Env own{id, m.scope, nullptr, nullptr, true};
+                    double low = need_constant(*q->low, own, "a range"), high = need_constant(*q->high, own, "a range");
+                    if (held.number < low || held.number > high)
+                        set_.diagnostics.report(messages::out_of_range, e->span, name, fmt::format("{:g}", held.number), fmt::format("{:g}", low), fmt::format("{:g}", high));
+                }
+            } catch (const StatementGivenUp&) {
+            }
+        }
+        instances_[id].members[m.slot] = held;
+    }
+}
+
+InstanceId Instantiator::make_instance(const Definition& d, InstanceId parent, std::string path, std::vector<Binding> bindings, Span span,
+                                       bool fluid)
+{
+    auto id = static_cast<InstanceId>(instances_.size());
+    Instance& instance = instances_.emplace_back();
+    instance.parent = parent;
+    instance.path = std::move(path);
+    instance.info = set_.info(d);
+    instance.depth = id == 0 ? 0 : instances_[parent].depth + 1;
+    instance.span = span;
+    instance.fluid = fluid;
+    instance.members.resize(instance.info->member_names.size());
+    // given to what is taken over first, so that what the user of the part gives wins
+    for (const auto& [value, scope] : instance.info->values) instance.bindings.push_back({value.path, value.value, Env{id, scope, nullptr, nullptr, true}, false});
+    instance.bindings.insert(instance.bindings.end(), bindings.begin(), bindings.end());
+    model_->instances.push_back(instance.path);
+    checker_.check(d);
+    for (const Definition* base : instance.info->ancestry) checker_.check(*base);
+
+    bool circular = std::find(making_.begin(), making_.end(), &d) != making_.end();
+    if (circular || instance.depth > kMaxDepth) {
+        std::string chain;
+        auto from = std::find(making_.begin(), making_.end(), &d);
+        for (auto it = from; it != making_.end(); ++it) chain += (*it)->name + " -> ";
+        set_.diagnostics.report(messages::circular_definition, span, chain + d.name).mend("a component cannot hold itself as a part");
+        return id;
+    }
+    making_.push_back(&d);
+    check_bindings(id);
+    make_options(id);
+    // the order of the text does not matter: what a later pass refers to is made by an earlier one
+    for (Pass pass : {Pass::ports_and_fluids, Pass::parts, Pass::named_joints, Pass::joints})
+        for_each_statement(id, [&](const BodyItem& item, const Env& env) { make_structure(id, item, env, pass); });
+    making_.pop_back();
+    return id;
+}
+
+std::vector<Binding> Instantiator::bindings_for(InstanceId parent, const std::string& name, std::optional<int> index, const KindUse& use, const Env& env)
+{
+    std::vector<Binding> result;
+    for (const NamedValue& v : use.values) {
+        if (auto it = std::find_if(result.begin(), result.end(), [&](const Binding& b) { return text_of(b.path) == text_of(v.path); }); it != result.end())
+            set_.diagnostics.report(messages::said_twice, v.span, text_of(v.path), "");
+        result.push_back({v.path, v.value, env, false});
+    }
+    for (const Binding& b : instances_[parent].bindings) {
+        if (b.path.size() < 2 || b.path[0].name != name) continue;
+        if (!b.path[0].indices.empty()) {
+            auto wanted = constant_of(*b.path[0].indices[0], b.env, nullptr);
+            if (!wanted || !index || wanted->number != *index) continue;
+        }
+        result.push_back({Path(b.path.begin() + 1, b.path.end()), b.value, b.env, b.from_outside});
+    }
+    return result;
+}
+
+void Instantiator::make_parts(InstanceId id, const Member& member, const PartDecl& part, const Env& env)
+{
+    const Definition* d = set_.find(*env.scope, part.kind.kind);
+    if (d == nullptr || d->as<ComponentDecl>() == nullptr || d->as<ComponentDecl>()->base) {
+        checker_.check(*instances_[id].info->definition);  // says what is wrong with the kind
+        throw StatementGivenUp{};
+    }
+    std::string base = instances_[id].path.empty() ? part.name : instances_[id].path + "." + part.name;
+    auto low = part.low != nullptr ? static_cast<int>(need_constant(*part.low, env, "the range of a part")) : 1;
+    InstanceMember held;
+    held.kind = InstanceMember::Kind::part;
+    held.first = static_cast<std::uint32_t>(instances_.size());
+    if (part.size == nullptr) {
+        instances_[id].members[member.slot] = held;
+        InstanceId made = make_instance(*d, id, base, bindings_for(id, part.name, std::nullopt, part.kind, env), part.name_span, false);
+        instances_[id].members[member.slot].first = made;
+        return;
+    }
+    std::uint32_t n = size_of(*part.size, env, part.name);
+    if (low != 1) give_up(messages::unexpected_here, part.low->span, "a range that does not begin at 1");
+    // instances of an array of parts are not neighbours in the arena (they hold parts of their own): an index table
+    std::vector<InstanceId> ids;
+    for (std::uint32_t i = 1; i <= n; ++i) {
+        Env inner = env;
+        if (!part.index.empty()) {
+            loop_indices_.push_back({part.index, static_cast<int>(i), env.loops});
+            inner.loops = &loop_indices_.back();
+        }
+        ids.push_back(make_instance(*d, id, fmt::format("{}[{}]", base, i), bindings_for(id, part.name, static_cast<int>(i), part.kind, inner), part.name_span, false));
+    }
+    held.sizes = std::move(ids);
+    held.first = kNoNode;
+    instances_[id].members[member.slot] = held;
+}
+
+void Instantiator::make_ports(InstanceId id, const PortDecl& port, const Env& env, const Statement& s)
+{
+    const Definition* domain = set_.find(*env.scope, port.domain);
+    if (domain == nullptr || domain->as<DomainDecl>() == nullptr) throw StatementGivenUp{};
+    std::uint32_t fluid_slot = kNoNode;
+    std::size_t n_fluids = 0;
+    for (const DomainMember& m : domain->as<DomainDecl>()->members) n_fluids += m.kind == DomainMember::Kind::fluid ? 1 : 0;
+    if (n_fluids > 0) {
+        const std::string& name = port_fluid_name(port);
+        if (!name.empty()) {
+            const Member* m = instances_[id].info->find(name);
+            InstanceMember& held = instances_[id].members[m->slot];
+            if (held.kind != InstanceMember::Kind::fluid) {
+                held.kind = InstanceMember::Kind::fluid;
+                held.first = fluid_slots_.add();
+                fluid_slot_owner_.emplace_back(id, name);
+                if (const Binding* b = binding_of(id, name)) {
+                    const Path* given = b->value->kind == ExprKind::path ? &b->value->path : nullptr;
+                    const Member* source = given != nullptr && given->size() == 1 ? instances_[b->env.instance].info->find((*given)[0].name) : nullptr;
+                    const InstanceMember* from = source != nullptr ? &instances_[b->env.instance].members[source->slot] : nullptr;
+                    if (source != nullptr && source->is_port_fluid && from->kind == InstanceMember::Kind::fluid) {
+                        fluid_slots_.join(held.first, from->first);
+                    } else if (source != nullptr && source->statement->as<FluidUseDecl>() != nullptr && from->kind == InstanceMember::Kind::fluid) {
+                        fluid_gifts_.push_back({held.first, from->first, b->value->span});
+                    } else {
+                        set_.diagnostics.report(messages::not_a, b->value->span, brief(*b->value), "no fluid in sight", "a fluid")
+                            .mend("declare it before the part: fluid iso46 = fluids.MineralOil()");
+                    }
+                }
+            }
+            fluid_slot = held.first;
+        } else {
+            fluid_slot = fluid_slots_.add();
+            fluid_slot_owner_.emplace_back(id, port.name);
+        }
+    } else if (!port.fluids.empty()) {
+        give_up(messages::unexpected_here, port.name_span, fmt::format("a fluid (domain '{}' has none)", domain->name));
+    }
+    const Member* m = instances_[id].info->find(port.name);
+    InstanceMember held;
+    held.kind = InstanceMember::Kind::port;
+    held.first = static_cast<std::uint32_t>(ports_.size());
+    std::uint32_t n = 1;
+    if (!port.sizes.empty()) {
+        n = size_of(*port.sizes[0], env, port.name);
+        held.sizes = {n};
+    }
+    for (std::uint32_t i = 1; i <= n; ++i) {
+        PortInstance p;
+        p.instance = id;
+        p.path = (instances_[id].path.empty() ? "" : instances_[id].path + ".") + port.name + (held.sizes.empty() ? "" : fmt::format("[{}]", i));
+        p.domain = domain;
+        p.fluid_slot = fluid_slot;
+        p.needed = port.needed;
+        p.span = port.name_span;
+        p.doc = s.doc;
+        ports_.push_back(std::move(p));
+        connectors_.add();
+        connectors_.add();
+    }
+    instances_[id].members[m->slot] = held;
+}
+
+void Instantiator::make_structure(InstanceId id, const BodyItem& item, const Env& env, Pass pass)
+{
+    const Statement& s = *item.statement;
+    if (const auto* branch = s.as<IfDecl>()) {
+        if (pass != Pass::parts) return;
+        std::string reason;
+        constant_of(*branch->condition, env, &reason);
+        if (has_structure(branch->then_block) || has_structure(branch->else_block))
+            give_up(messages::not_constant, branch->condition->span, "a condition over parts, ports or joints", reason, {}, "make it an option");
+        return;
+    }
+    if (const auto* part = s.as<PartDecl>(); part != nullptr && pass == Pass::parts) make_parts(id, *instances_[id].info->find(part->name), *part, env);
+    if (const auto* port = s.as<PortDecl>(); port != nullptr && pass == Pass::ports_and_fluids) make_ports(id, *port, env, s);
+    if (const auto* joint = s.as<JointDecl>(); joint != nullptr && pass == (joint->name.empty() ? Pass::joints : Pass::named_joints)) collect_joint(item, *joint, env);
+    if (const auto* slot = s.as<SlotDecl>(); slot != nullptr && pass == Pass::parts) {
+        // a slot holds its default component; putting another one in comes later
+        const Definition* d = set_.find(*env.scope, slot->kind.kind);
+        if (d == nullptr || d->as<ComponentDecl>() == nullptr) throw StatementGivenUp{};
+        const Member* m = instances_[id].info->find(slot->name);
+        std::string path = instances_[id].path.empty() ? slot->name : instances_[id].path + "." + slot->name;
+        InstanceId made = make_instance(*d, id, path, bindings_for(id, slot->name, std::nullopt, slot->kind, env), slot->name_span, false);
+        InstanceMember held;
+        held.kind = InstanceMember::Kind::part;
+        held.first = made;
+        instances_[id].members[m->slot] = held;
+    }
+    if (const auto* fluid = s.as<FluidUseDecl>(); fluid != nullptr && pass == Pass::ports_and_fluids) {
+        const Definition* d = set_.find(*env.scope, fluid->kind.kind);
+        if (d == nullptr || d->as<FluidDecl>() == nullptr) throw StatementGivenUp{};
+        const Member* m = instances_[id].info->find(fluid->name);
+        std::string path = instances_[id].path.empty() ? fluid->name : instances_[id].path + "." + fluid->name;
+        InstanceMember held;
+        held.kind = InstanceMember::Kind::fluid;
+        held.first = make_instance(*d, id, path, bindings_for(id, fluid->name, std::nullopt, fluid->kind, env), fluid->name_span, true);
+        instances_[id].members[m->slot] = held;
+    }
+}
+
+// --- joints -------------------------------------------------------------------------------------------------------
+
+std::optional<std::uint32_t> Instantiator::connector(const Expr& port, const Env& env)
+{
+    if (port.kind != ExprKind::path) return std::nullopt;  // reported by the unit check of the definition
+    InstanceId at = env.instance;
+    for (std::size_t i = 0; i < port.path.size(); ++i) {
+        const PathStep& step = port.path[i];
+        const Member* m = instances_[at].info->find(step.name);
+        if (m == nullptr) return std::nullopt;
+        const InstanceMember& held = instances_[at].members[m->slot];
+        auto index = [&](std::size_t n) -> std::uint32_t {
+            if (step.indices.size() != 1) give_up(messages::bad_index, step.span, "(none)", step.name, std::to_string(n));
+            double v = need_constant(*step.indices[0], env, "an index");
+            if (!(v >= 1 && v <= static_cast<double>(n)) || v != std::floor(v))
+                give_up(messages::bad_index, step.span, fmt::format("{:g}", v), step.name, std::to_string(n));
+            return static_cast<std::uint32_t>(v) - 1;
+        };
+        bool last = i + 1 == port.path.size();
+        if (held.kind == InstanceMember::Kind::part) {
+            if (last) return std::nullopt;
+            at = held.first == kNoNode ? held.sizes[index(held.sizes.size())] : held.first;
+        } else if (held.kind == InstanceMember::Kind::port && last) {
+            std::uint32_t p = held.first + (held.sizes.empty() ? 0 : index(held.sizes[0]));
+            bool own = at == env.instance && i == 0;
+            if (!own) ports_[p].joined_outside = true;
+            return 2 * p + (own ? 1 : 0);
+        } else if (held.kind == InstanceMember::Kind::joint && last) {
+            return joints_[held.first];
+        } else {
+            return std::nullopt;
+        }
+    }
+    return std::nullopt;
+}
+
+void Instantiator::collect_joint(const BodyItem& item, const JointDecl& joint, const Env& env)
+{
+    std::optional<std::uint32_t> first;
+    for (const Expr* port : joint.ports) {
+        auto c = connector(*port, env);
+        if (!c) {
+            // a port in a branch not taken, or a name that the definition's check has reported
+            if (!set_.diagnostics.has_errors()) set_.diagnostics.report(messages::not_a, port->span, brief(*port), "no port here", "a port");
+            continue;
+        }
+        if (first) {
+            std::uint32_t a = *first / 2, b = *c / 2;
+            connectors_.join(*first, *c);
+            if (ports_[a].domain != ports_[b].domain)
+                set_.diagnostics.report(messages::wrong_domain, port->span, ports_[b].path, ports_[b].domain->name, ports_[a].path, ports_[a].domain->name);
+            if (ports_[a].fluid_slot != kNoNode && ports_[b].fluid_slot != kNoNode) fluid_slots_.join(ports_[a].fluid_slot, ports_[b].fluid_slot);
+        } else {
+            first = c;
+        }
+        joint_spans_.emplace(*c, item.statement->span);
+        joint_owner_.emplace(*c, env.instance);
+    }
+    if (joint.name.empty() || !first) return;
+    const Member* m = instances_[env.instance].info->find(joint.name);
+    InstanceMember held;
+    held.kind = InstanceMember::Kind::joint;
+    held.first = static_cast<std::uint32_t>(joints_.size());
+    joints_.push_back(*first);
+    instances_[env.instance].members[m->slot] = held;
+}
+
+// --- fluids -------------------------------------------------------------------------------------------------------
+
+std::optional<InstanceId> Instantiator::fluid_of(InstanceId id, const std::string& name)
+{
+    const Member* m = instances_[id].info->find(name);
+    if (m == nullptr) return std::nullopt;
+    const InstanceMember& held = instances_[id].members[m->slot];
+    if (held.kind != InstanceMember::Kind::fluid) return std::nullopt;
+    if (!m->is_port_fluid) return held.first;
+    auto it = fluid_of_slot_.find(fluid_slots_.find(held.first));
+    return it == fluid_of_slot_.end() ? std::nullopt : std::optional(it->second);
+}
+
+void Instantiator::settle_fluids()
+{
+    auto circuit = [&](std::uint32_t root) {
+        std::string text;
+        int n = 0;
+        for (const PortInstance& p : ports_) {
+            if (p.fluid_slot == kNoNode || fluid_slots_.find(p.fluid_slot) != root) continue;
+            if (n++ < 4) text += (text.empty() ? "'" : ", '") + p.path + "'";
+        }
+        return n > 4 ? text + fmt::format(" and {} more ports", n - 4) : text;
+    };
+    std::map<std::uint32_t, Span> given_at;
+    for (const FluidGift& gift : fluid_gifts_) {
+        std::uint32_t root = fluid_slots_.find(gift.slot);
+        auto [it, fresh] = fluid_of_slot_.emplace(root, gift.fluid);
+        if (fresh) given_at[root] = gift.span;
+        else if (it->second != gift.fluid)
+            set_.diagnostics.report(messages::two_fluids, gift.span, circuit(root), instances_[it->second].path, instances_[gift.fluid].path)
+                .note(given_at[root], "the first one is given here");
+    }
+    std::set<std::uint32_t> reported;
+    for (const PortInstance& p : ports_) {
+        if (p.fluid_slot == kNoNode) continue;
+        std::uint32_t root = fluid_slots_.find(p.fluid_slot);
+        auto it = fluid_of_slot_.find(root);
+        if (it == fluid_of_slot_.end()) {
+            if (reported.insert(root).second)
+                set_.diagnostics.report(messages::no_fluid, instances_[p.instance].span, circuit(root))
+                    .mend("give it to one part of the circuit: fluid iso46 = fluids.MineralOil(); part tank : hydraulics.Tank(oil = iso46)");
+            continue;
+        }
+        const Instance& fluid = instances_[it->second];
+        for (const DomainMember& m : p.domain->as<DomainDecl>()->members) {
+            if (m.kind == DomainMember::Kind::fluid) {
+                const Definition* kind = set_.find(*p.domain->scope, m.fluid_kind);
+                const auto& line = fluid.info->ancestry;
+                if (kind != nullptr && std::find(line.begin(), line.end(), kind) == line.end() && reported.insert(root).second)
+                    set_.diagnostics.report(messages::wrong_fluid, given_at[root], fluid.info->definition->name, kind->name, p.path);
+            } else if (m.kind == DomainMember::Kind::carried) {
+                bool asked = true;
+                if (m.condition != nullptr && m.condition->kind == ExprKind::path && m.condition->path.size() == 2) {
+                    const Member* option = fluid.info->find(m.condition->path[1].name);
+                    asked = option != nullptr && fluid.members[option->slot].number != 0;
+                }
+                if (asked && reported.insert(root).second)
+                    set_.diagnostics.report(messages::unsupported, fluid.span, fmt::format("a fluid that carries '{}' ({})", m.name, m.condition != nullptr ? brief(*m.condition) : "always"));
+            }
+        }
+    }
+}
+
+}  // namespace netloop

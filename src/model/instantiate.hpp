@@ -1,0 +1,35 @@
+// Definitions to flat model. In stages: parts, options and joints; then fluids along the joints; then quantities and equations.
+#pragma once
+
+#include <memory>
+
+#include "model/flat_model.hpp"
+#include "model/library_set.hpp"
+
+namespace netloop {
+
+/// A value given from outside the system: by a scenario, the command line or a program. Later ones win over earlier ones.
+struct OutsideValue {
+    Path path;
+    const Expr* value = nullptr;
+    const FileScope* scope = nullptr;
+};
+
+struct InstantiateRequest {
+    const Definition* system = nullptr;
+    std::vector<OutsideValue> values;
+    /// `init` and `guess` statements of the scenario, with the scope in which they stand.
+    std::vector<BodyItem> start_statements;
+    /// Expressions to be evaluated in the system (output times, stop time ...); see InstantiateResult::extra.
+    std::vector<const Expr*> extra;
+    const FileScope* extra_scope = nullptr;
+};
+
+struct InstantiateResult {
+    std::unique_ptr<FlatModel> model;  ///< null after an error
+    std::vector<NodeId> extra;
+};
+
+InstantiateResult instantiate(LibrarySet& set, const InstantiateRequest& request);
+
+}  // namespace netloop

@@ -1,0 +1,214 @@
+// The working state of instantiation, shared by its files: instances, joints, fluids, expressions, equations.
+#pragma once
+
+#include <deque>
+#include <optional>
+
+#include "model/check_units.hpp"
+#include "model/instantiate.hpp"
+
+namespace netloop {
+
+/// Thrown inside instantiation only: the present statement is given up after its error was reported.
+struct StatementGivenUp {};
+
+using InstanceId = std::uint32_t;
+
+struct LoopIndex {
+    std::string name;
+    int value = 0;
+    const LoopIndex* outer = nullptr;
+};
+
+/// The value of an expression: one node, or an array of them; or a word of a choice option.
+struct Value {
+    NodeId node = kNoNode;
+    std::vector<NodeId> elements;
+    std::vector<std::uint32_t> sizes;  ///< empty for a scalar
+    std::string choice;
+    std::string path;      ///< canonical path if the expression is a plain reference
+    bool boolean = false;
+
+    bool is_array() const { return !sizes.empty(); }
+};
+
+struct FunctionFrame {
+    std::map<std::string, Value> locals;
+};
+
+/// Where an expression stands: names are looked up in the frame, then the loop indices, then the instance, then the file.
+struct Env {
+    InstanceId instance = 0;
+    const FileScope* scope = nullptr;
+    const LoopIndex* loops = nullptr;
+    FunctionFrame* frame = nullptr;
+    bool located = true;  ///< conditions become events; false inside functions and untracked()
+};
+
+struct Binding {
+    Path path;  ///< what is left of it at this instance
+    const Expr* value = nullptr;
+    Env env;
+    bool from_outside = false;
+};
+
+struct InstanceMember {
+    enum class Kind { absent, option, parameter, quantity, view, port, part, fluid, joint, sequence, other } kind = Kind::absent;
+    std::uint32_t first = 0;
+    std::vector<std::uint32_t> sizes;  ///< of an array; for an array of parts the instance of each
+    double number = 0;     ///< of an option
+    std::string choice;    ///< of a choice option
+};
+
+struct Instance {
+    InstanceId parent = 0;
+    std::string path;
+    const ComponentInfo* info = nullptr;
+    std::uint32_t depth = 0;
+    std::vector<InstanceMember> members;
+    std::vector<Binding> bindings;
+    Span span;
+    bool fluid = false;
+};
+
+struct PortInstance {
+    InstanceId instance = 0;
+    std::string path;
+    const Definition* domain = nullptr;
+    QuantityId first = 0;  ///< its quantities, in the order of the domain
+    std::uint32_t fluid_slot = kNoNode;
+    bool joined_outside = false;
+    bool needed = false;
+    Span span;
+    std::string doc;
+};
+
+struct View {
+    const QuantityDecl* declaration = nullptr;
+    const FileScope* scope = nullptr;
+    InstanceId instance = 0;
+    std::optional<Value> value;
+    std::map<std::string, Value> results;  ///< of a function with several results
+    bool in_progress = false;
+    std::string doc;
+    Span span;
+};
+
+struct UnionFind {
+    std::vector<std::uint32_t> up;
+    std::uint32_t add()
+    {
+        up.push_back(static_cast<std::uint32_t>(up.size()));
+        return up.back();
+    }
+    std::uint32_t find(std::uint32_t x)
+    {
+        while (up[x] != x) x = up[x] = up[up[x]];
+        return x;
+    }
+    void join(std::uint32_t a, std::uint32_t b) { up[std::max(find(a), find(b))] = std::min(find(a), find(b)); }
+};
+
+class Instantiator {
+public:
+    Instantiator(LibrarySet& set, const InstantiateRequest& request);
+    InstantiateResult run();
+
+private:
+    // --- instances.cpp: the tree of parts, options, joints and fluids
+    enum class Pass { ports_and_fluids, parts, named_joints, joints };
+    InstanceId make_instance(const Definition& d, InstanceId parent, std::string path, std::vector<Binding> bindings, Span span, bool fluid);
+    void make_options(InstanceId id);
+    void make_structure(InstanceId id, const BodyItem& item, const Env& env, Pass pass);
+    void make_parts(InstanceId id, const Member& member, const PartDecl& part, const Env& env);
+    void make_ports(InstanceId id, const PortDecl& port, const Env& env, const Statement& s);
+    void collect_joint(const BodyItem& item, const JointDecl& joint, const Env& env);
+    std::optional<std::uint32_t> connector(const Expr& port, const Env& env);
+    std::vector<Binding> bindings_for(InstanceId parent, const std::string& name, std::optional<int> index, const KindUse& use, const Env& env);
+    void check_bindings(InstanceId id);
+    const Binding* binding_of(InstanceId id, const std::string& name) const;
+    void settle_fluids();
+    std::optional<InstanceId> fluid_of(InstanceId id, const std::string& name);
+    void for_each_statement(InstanceId id, const std::function<void(const BodyItem&, const Env&)>& visit);
+    void walk(const BodyItem& item, const Env& env, const std::function<void(const BodyItem&, const Env&)>& visit);
+
+    // --- constants: options, sizes, indices
+    struct Constant {
+        double number = 0;
+        std::string choice;
+    };
+    std::optional<Constant> constant_of(const Expr& e, const Env& env, std::string* reason = nullptr);
+    double need_constant(const Expr& e, const Env& env, const std::string& what);
+    std::uint32_t size_of(const Expr& e, const Env& env, const std::string& what);
+
+    // --- build_expressions.cpp
+    Value build(const Expr& e, const Env& env);
+    NodeId build_scalar(const Expr& e, const Env& env);
+    Value resolve(const Expr& e, const Env& env);
+    Value resolve_member(InstanceId id, const Path& path, std::size_t at, const Env& env, const Expr& e);
+    Value element(Value array, const PathStep& step, const Env& env);
+    Value build_chain(const Expr& e, const Env& env);
+    Value build_call(const Expr& e, const Env& env);
+    Value build_builtin(const Expr& e, const std::string& name, const Env& env);
+    Value call_function(const FunctionDecl& f, const Expr& e, const Env& env, InstanceId instance, const FileScope* scope, View* results);
+    std::uint32_t table_index(const TableDecl& table, const FileScope& scope, Span span);
+    Value view_value(std::uint32_t view, const std::string& path);
+    Value map_unary(const Value& v, const std::function<NodeId(NodeId)>& f);
+    Value map_binary(const Value& a, const Value& b, Span span, const std::function<NodeId(NodeId, NodeId)>& f);
+    [[noreturn]] void give_up(const Message& message, Span span, const std::string& a = {}, const std::string& b = {}, const std::string& c = {}, std::string hint = {});
+
+    struct Execution {
+        NodeId returned = kNoNode;  ///< condition under which a value was already returned
+        NodeId value = kNoNode;
+    };
+    void execute(const Block& block, Env& env, Execution& state);
+
+    // --- build_equations.cpp
+    void make_quantities(InstanceId id);
+    void make_quantity(InstanceId id, const QuantityDecl& q, const BodyItem& item, const Env& env);
+    void make_port_quantities();
+    void settle_parameters();
+    void make_equations(InstanceId id);
+    void make_statement(const BodyItem& item, const Env& env, std::vector<FlatEquation>* branch);
+    void make_dynamic_branch(const BodyItem& item, const IfDecl& branch, const Env& env, std::vector<FlatEquation>* outer);
+    void add_equation(const Value& left, const Value& right, EquationKind kind, Origin origin, std::vector<FlatEquation>* branch);
+    void make_signal(const SignalDecl& signal, const BodyItem& item, const Env& env);
+    void make_start(const BodyItem& item, const Env& env, std::uint32_t depth);
+    void add_init(Value left, Value right, Origin origin, std::uint32_t depth);
+    void add_guess(const Value& target, const Value& value, Origin origin, std::uint32_t depth);
+    void make_joint_equations();
+    void close_inputs();
+    void make_views();
+
+    LibrarySet& set_;
+    const InstantiateRequest& request_;
+    std::unique_ptr<FlatModel> model_ = std::make_unique<FlatModel>();
+    Graph& graph_;
+    UnitChecker checker_;
+    std::deque<Instance> instances_;
+    std::vector<PortInstance> ports_;
+    std::vector<View> views_;
+    std::deque<LoopIndex> loop_indices_;
+    std::vector<const Definition*> making_;
+
+    UnionFind connectors_;  ///< 2 * port: from outside, 2 * port + 1: from inside
+    std::map<std::uint32_t, Span> joint_spans_;
+    std::map<std::uint32_t, InstanceId> joint_owner_;
+    std::vector<std::uint32_t> joints_;  ///< named joints: a connector of each
+    struct FluidGift {
+        std::uint32_t slot;
+        InstanceId fluid;
+        Span span;
+    };
+    UnionFind fluid_slots_;
+    std::vector<std::pair<InstanceId, std::string>> fluid_slot_owner_;
+    std::vector<FluidGift> fluid_gifts_;
+    std::map<std::uint32_t, InstanceId> fluid_of_slot_;
+
+    std::map<QuantityId, Span> input_source_;
+    std::map<std::pair<const TableDecl*, int>, std::uint32_t> tables_;
+    std::map<std::string, std::size_t> init_by_key_, guess_by_key_;
+    int call_depth_ = 0;
+};
+
+}  // namespace netloop

@@ -1,0 +1,407 @@
+#include "model/library_set.hpp"
+
+#include <algorithm>
+#include <filesystem>
+#include <fstream>
+#include <system_error>
+
+#include "language/parser.hpp"
+
+namespace netloop {
+namespace fs = std::filesystem;
+namespace {
+
+constexpr std::uintmax_t kMaxFileMiB = 64;
+
+std::string definition_name(const Statement& s, Span& span)
+{
+    return std::visit(
+        [&](const auto& node) -> std::string {
+            if constexpr (requires { node.name; node.name_span; }) {
+                span = node.name_span;
+                return node.name;
+            } else {
+                return {};
+            }
+        },
+        s.node);
+}
+
+}  // namespace
+
+const char* Definition::kind_text() const
+{
+    if (const auto* c = as<ComponentDecl>()) return c->system ? "a system" : "a component";
+    if (as<DomainDecl>()) return "a domain";
+    if (as<FunctionDecl>()) return "a function";
+    if (as<TableDecl>()) return "a table";
+    if (as<FluidDecl>()) return "a fluid";
+    if (as<ScenarioDecl>()) return "a scenario";
+    return "a constant";
+}
+
+LibrarySet::LibrarySet() = default;
+
+const FileScope* LibrarySet::parse(std::string path, std::string text, const Package* package, Span)
+{
+    std::uint32_t id = sources.add(path, std::move(text));
+    SyntaxFile syntax = parse_file(sources, id, diagnostics);
+    arenas_.push_back(syntax.arena);
+    FileScope& scope = files_.emplace_back();
+    scope.path = std::move(path);
+    scope.file = id;
+    scope.package = package;
+    for (const Statement* s : syntax.statements) {
+        if (s->as<UseDecl>() != nullptr) continue;
+        Span span;
+        std::string name = definition_name(*s, span);
+        define(&scope, s, std::move(name), span);
+    }
+    for (const Statement* s : syntax.statements)
+        if (s->as<UseDecl>() != nullptr) use_statement(scope, *s);
+    return &scope;
+}
+
+const Definition* LibrarySet::define(FileScope* scope, const Statement* statement, std::string name, Span span)
+{
+    Definition& d = definitions_.emplace_back();
+    d.name = name;
+    d.full_name = scope->package != nullptr ? scope->package->name + "." + name : name;
+    d.statement = statement;
+    d.scope = scope;
+    auto [it, fresh] = scope->names.emplace(name, &d);
+    if (!fresh) {
+        Span first;
+        definition_name(*it->second->statement, first);
+        diagnostics.report(messages::name_taken, span, name, "this file").note(first, "first declared here");
+        return it->second;
+    }
+    scope->definitions.push_back(&d);
+    return &d;
+}
+
+const FileScope* LibrarySet::load(const std::string& path, Span from)
+{
+    std::error_code error;
+    std::string key = fs::weakly_canonical(path, error).string();
+    if (error) key = path;
+    if (auto it = std::find(loading_.begin(), loading_.end(), key); it != loading_.end()) {
+        std::string chain;
+        for (; it != loading_.end(); ++it) chain += fs::path(*it).filename().string() + " -> ";
+        diagnostics.report(messages::circular_use, from, chain + fs::path(key).filename().string())
+            .mend("move what both files need into a third one");
+        return nullptr;
+    }
+    if (auto it = loaded_.find(key); it != loaded_.end()) return it->second;
+    auto refuse = [&](const std::string& why) -> const FileScope* {
+        std::string where = fs::absolute(path, error).string();
+        diagnostics.report(messages::file_not_found, from, path, why).mend("looked for " + where);
+        return nullptr;
+    };
+    if (!fs::exists(path, error)) return refuse("there is no such file");
+    if (fs::is_directory(path, error)) return refuse("it is a folder");
+    std::uintmax_t size = fs::file_size(path, error);
+    if (!error && size > kMaxFileMiB << 20) {
+        diagnostics.report(messages::file_too_large, from, path, size >> 20, kMaxFileMiB);
+        return nullptr;
+    }
+    std::ifstream in(path, std::ios::binary);
+    if (!in) return refuse("no permission, or the disk failed");
+    std::string text{std::istreambuf_iterator<char>(in), std::istreambuf_iterator<char>()};
+    if (in.bad()) return refuse("reading failed");
+    loading_.push_back(key);
+    const FileScope* scope = parse(path, std::move(text), nullptr, from);
+    loading_.pop_back();
+    loaded_[key] = scope;
+    return scope;
+}
+
+const FileScope* LibrarySet::load_file(const std::string& path)
+{
+    return load(path, {});
+}
+
+const FileScope* LibrarySet::load_text(const std::string& path, std::string text)
+{
+    return parse(path, std::move(text), nullptr, {});
+}
+
+FileScope* LibrarySet::program_scope()
+{
+    if (program_scope_ == nullptr) {
+        program_scope_ = &files_.emplace_back();
+        program_scope_->path = "(program)";
+    }
+    for (const FileScope& file : files_) {
+        if (&file == program_scope_ || file.package != nullptr) continue;
+        auto& used = program_scope_->used_files;
+        if (std::find(used.begin(), used.end(), &file) == used.end()) used.push_back(&file);
+    }
+    return program_scope_;
+}
+
+const Package* LibrarySet::load_folder(const std::string& folder, const std::string& name, Span from)
+{
+    std::error_code error;
+    std::string key = "folder:" + fs::weakly_canonical(folder, error).string();
+    if (auto it = packages_.find(key); it != packages_.end()) return it->second.get();
+    if (!fs::is_directory(folder, error)) {
+        diagnostics.report(messages::file_not_found, from, folder, "there is no such folder").mend("looked for " + fs::absolute(folder, error).string());
+        return nullptr;
+    }
+    Package& package = *(packages_[key] = std::make_unique<Package>());
+    package.name = name;
+    std::vector<std::string> paths;
+    for (const auto& entry : fs::directory_iterator(folder, error))
+        if (entry.path().extension() == ".loop") paths.push_back(entry.path().string());
+    std::sort(paths.begin(), paths.end());
+    for (const std::string& path : paths) {
+        std::ifstream in(path, std::ios::binary);
+        std::string text{std::istreambuf_iterator<char>(in), std::istreambuf_iterator<char>()};
+        const FileScope* scope = parse(path, std::move(text), &package, from);
+        for (const Definition* d : scope->definitions) package.names.emplace(d->name, d);
+    }
+    return &package;
+}
+
+const Package* LibrarySet::package(const std::string& name)
+{
+    if (auto it = packages_.find(name); it != packages_.end()) return it->second.get();
+    Package* package = nullptr;
+    for (std::size_t i = 0; i < kStandardLibrarySize; ++i) {
+        std::string path = kStandardLibrary[i].path;
+        if (!path.starts_with(name + "/")) continue;
+        if (package == nullptr) {
+            package = (packages_[name] = std::make_unique<Package>()).get();
+            package->name = name;
+        }
+        const FileScope* scope = parse("library/" + path, kStandardLibrary[i].text, package, {});
+        for (const Definition* d : scope->definitions) package->names.emplace(d->name, d);
+    }
+    return package;
+}
+
+std::vector<std::string> LibrarySet::package_names() const
+{
+    std::vector<std::string> names;
+    for (std::size_t i = 0; i < kStandardLibrarySize; ++i) {
+        std::string path = kStandardLibrary[i].path;
+        std::string name = path.substr(0, path.find('/'));
+        if (std::find(names.begin(), names.end(), name) == names.end()) names.push_back(name);
+    }
+    std::sort(names.begin(), names.end());
+    return names;
+}
+
+void LibrarySet::use_statement(FileScope& scope, const Statement& statement)
+{
+    const UseDecl& use = *statement.as<UseDecl>();
+    if (!use.file.empty()) {
+        fs::path here = fs::path(scope.path).parent_path();
+        std::string target = (here / use.file).lexically_normal().string();
+        if (use.file.back() == '/' || !use.as.empty()) {
+            std::string name = use.as.empty() ? fs::path(use.file).parent_path().filename().string() : use.as;
+            if (const Package* p = load_folder(target, name, statement.span)) scope.prefixes[name] = p;
+        } else if (const FileScope* file = load(target, statement.span)) {
+            scope.used_files.push_back(file);
+        }
+        return;
+    }
+    for (const Path& path : use.names) {
+        const Package* p = package(path[0].name);
+        if (p == nullptr) {
+            std::string near = nearest_name(path[0].name, package_names());
+            diagnostics.report(messages::unknown_kind, path[0].span, "library", path[0].name)
+                .mend(near.empty() ? "a file of your own is used by its name in quotes: use \"parts.loop\"" : fmt::format("did you mean '{}'?", near));
+        } else if (path.size() == 1) {
+            scope.used_packages.push_back(p);
+        } else if (auto it = p->names.find(path[1].name); it != p->names.end()) {
+            scope.single[path[1].name] = it->second;
+        } else {
+            diagnostics.report(messages::unknown_kind, path[1].span, "component of " + path[0].name, path[1].name);
+        }
+    }
+}
+
+std::vector<std::string> LibrarySet::visible_names(const FileScope& scope)
+{
+    std::vector<std::string> names;
+    auto take = [&](const auto& map) {
+        for (const auto& [name, d] : map) names.push_back(name);
+    };
+    take(scope.names);
+    take(scope.single);
+    if (scope.package != nullptr) take(scope.package->names);
+    for (const FileScope* f : scope.used_files) take(f->names);
+    for (const Package* p : scope.used_packages) take(p->names);
+    for (const std::string& lib : package_names())
+        if (packages_.contains(lib))
+            for (const auto& [name, d] : packages_[lib]->names) names.push_back(lib + "." + name);
+    return names;
+}
+
+const Definition* LibrarySet::find(const FileScope& scope, const Path& path, bool quiet)
+{
+    auto unknown = [&](std::vector<std::string> candidates) -> const Definition* {
+        if (quiet) return nullptr;
+        std::string near = nearest_name(text_of(path), candidates);
+        if (near.empty() && path.size() == 1) {
+            // perhaps it exists in a shipped library that was not named
+            for (const std::string& lib : package_names())
+                if (package(lib)->names.contains(path[0].name)) near = lib + "." + path[0].name;
+        }
+        Span span = path.empty() ? Span{} : cover(path.front().span, path.back().span);
+        diagnostics.report(messages::unknown_kind, span, "definition in sight", text_of(path))
+            .mend(near.empty() ? "" : fmt::format("did you mean '{}'?", near));
+        return nullptr;
+    };
+    if (path.size() == 2) {
+        const Package* p = nullptr;
+        if (auto it = scope.prefixes.find(path[0].name); it != scope.prefixes.end()) p = it->second;
+        else p = package(path[0].name);
+        if (p == nullptr) return unknown(package_names());
+        auto it = p->names.find(path[1].name);
+        if (it != p->names.end()) return it->second;
+        std::vector<std::string> names;
+        for (const auto& [name, d] : p->names) names.push_back(path[0].name + "." + name);
+        return unknown(names);
+    }
+    if (path.size() != 1) return unknown({});
+    const std::string& name = path[0].name;
+    auto in = [&](const std::map<std::string, const Definition*>& names) -> const Definition* {
+        auto it = names.find(name);
+        return it == names.end() ? nullptr : it->second;
+    };
+    if (const Definition* d = in(scope.names)) return d;
+    if (scope.package != nullptr)
+        if (const Definition* d = in(scope.package->names)) return d;
+    if (const Definition* d = in(scope.single)) return d;
+    const Definition* found = nullptr;
+    auto consider = [&](const Definition* d) {
+        if (d == nullptr || d == found) return;
+        if (found != nullptr && !quiet) {
+            diagnostics.report(messages::ambiguous_name, path[0].span, name, found->full_name, d->full_name)
+                .mend(fmt::format("write '{}'", d->scope->package != nullptr ? d->full_name : found->full_name));
+        }
+        found = d;
+    };
+    for (const FileScope* f : scope.used_files) consider(in(f->names));
+    for (const Package* p : scope.used_packages) consider(in(p->names));
+    return found != nullptr ? found : unknown(visible_names(scope));
+}
+
+const Definition* LibrarySet::find_by_text(const std::string& name)
+{
+    if (auto dot = name.find('.'); dot != std::string::npos) {
+        const Package* p = package(name.substr(0, dot));
+        if (p == nullptr) return nullptr;
+        auto it = p->names.find(name.substr(dot + 1));
+        return it == p->names.end() ? nullptr : it->second;
+    }
+    for (const FileScope& f : files_)
+        if (f.package == nullptr)
+            if (auto it = f.names.find(name); it != f.names.end()) return it->second;
+    return nullptr;
+}
+
+namespace {
+
+struct Flattener {
+    LibrarySet& set;
+    ComponentInfo& info;
+
+    void add_member(const std::string& name, Span span, const Statement* s, const FileScope* scope)
+    {
+        auto [it, fresh] = info.members.emplace(name, Member{s, scope, static_cast<std::uint32_t>(info.member_names.size()), {}, false});
+        if (fresh) {
+            info.member_names.push_back(name);
+            return;
+        }
+        if (it->second.statement == s || it->second.is_port_fluid) return;
+        // option-dependent branches may each declare the name
+        Span first;
+        std::string text = definition_name(*it->second.statement, first);
+        set.diagnostics.report(messages::name_taken, span, name, fmt::format("'{}'", info.definition->name)).note(first, "first declared here");
+    }
+
+    void add_statement(const Statement* s, const FileScope* scope)
+    {
+        if (const auto* branch = s->as<IfDecl>()) {
+            for (const Statement* inner : branch->then_block) add_statement(inner, scope);
+            // a name may stand in both branches, declared alike
+            for (const Statement* inner : branch->else_block) {
+                Span span;
+                std::string name = definition_name(*inner, span);
+                if (name.empty() || !info.members.contains(name)) add_statement(inner, scope);
+            }
+            return;
+        }
+        Span span;
+        std::string name = definition_name(*s, span);
+        if (const auto* port = s->as<PortDecl>()) {
+            for (const std::string& fluid : port->fluids) {
+                if (info.members.contains(fluid)) continue;
+                add_member(fluid, port->name_span, s, scope);
+                info.members[fluid].is_port_fluid = true;
+            }
+        }
+        if (!name.empty()) add_member(name, span, s, scope);
+    }
+
+    void take(const Definition& d)
+    {
+        if (std::find(info.ancestry.begin(), info.ancestry.end(), &d) != info.ancestry.end()) return;
+        info.ancestry.push_back(&d);
+        const auto* component = d.as<ComponentDecl>();
+        const auto* fluid = d.as<FluidDecl>();
+        const auto& takes = component != nullptr ? component->takes : fluid->takes;
+        const Block& body = component != nullptr ? component->body : fluid->body;
+        for (const KindUse& use : takes) {
+            const Definition* base = set.find(*d.scope, use.kind);
+            if (base == nullptr) continue;
+            bool fits = component != nullptr ? base->as<ComponentDecl>() != nullptr : base->as<FluidDecl>() != nullptr;
+            if (!fits) {
+                set.diagnostics.report(messages::not_a, use.span, base->name, base->kind_text(), component != nullptr ? "a component" : "a fluid");
+                continue;
+            }
+            if (std::find(chain.begin(), chain.end(), base) != chain.end()) {
+                std::string text;
+                for (const Definition* c : chain) text += c->name + " -> ";
+                set.diagnostics.report(messages::circular_definition, use.span, text + base->name);
+                continue;
+            }
+            chain.push_back(base);
+            take(*base);
+            chain.pop_back();
+            for (const NamedValue& v : use.values) info.values.emplace_back(v, d.scope);
+        }
+        for (const Statement* s : body) {
+            // a fluid's function replaces the one that its base only announces
+            if (const auto* f = s->as<FunctionDecl>(); f != nullptr && info.members.contains(f->name)) {
+                info.members[f->name].statement = s;
+                info.members[f->name].scope = d.scope;
+            } else {
+                add_statement(s, d.scope);
+            }
+            info.items.push_back({s, d.scope});
+        }
+    }
+
+    std::vector<const Definition*> chain;
+};
+
+}  // namespace
+
+const ComponentInfo* LibrarySet::info(const Definition& definition)
+{
+    auto& slot = infos_[&definition];
+    if (slot == nullptr) {
+        slot = std::make_unique<ComponentInfo>();
+        slot->definition = &definition;
+        Flattener flattener{*this, *slot, {&definition}};
+        flattener.take(definition);
+    }
+    return slot.get();
+}
+
+}  // namespace netloop

@@ -1,0 +1,139 @@
+// All definitions in sight: files of the user, folders used as libraries, and the shipped libraries (parsed on demand).
+#pragma once
+
+#include <deque>
+#include <map>
+#include <memory>
+#include <string>
+#include <unordered_map>
+#include <vector>
+
+#include "base/diagnostics.hpp"
+#include "language/syntax.hpp"
+
+namespace netloop {
+
+struct FileScope;
+struct ComponentInfo;
+
+/// One top-level definition: a component, system, domain, function, table, fluid, constant or scenario.
+struct Definition {
+    std::string name;
+    std::string full_name;  ///< "hydraulics.Orifice"; the plain name for a user's file
+    const Statement* statement = nullptr;
+    const FileScope* scope = nullptr;
+
+    template <typename T>
+    const T* as() const
+    {
+        return statement->as<T>();
+    }
+    const char* kind_text() const;
+};
+
+/// A folder of files that share their names.
+struct Package {
+    std::string name;
+    std::map<std::string, const Definition*> names;
+};
+
+/// What the statements of one file can see.
+struct FileScope {
+    std::string path;
+    std::uint32_t file = kNoFile;
+    const Package* package = nullptr;                 ///< the library the file belongs to, if any
+    std::map<std::string, const Definition*> names;   ///< defined here
+    std::vector<const Definition*> definitions;       ///< in the order of the text
+    std::vector<const FileScope*> used_files;         ///< `use "file"`
+    std::vector<const Package*> used_packages;        ///< `use hydraulics`: short names
+    std::map<std::string, const Package*> prefixes;   ///< `use "folder/" as own`
+    std::map<std::string, const Definition*> single;  ///< `use hydraulics.Orifice`
+};
+
+struct LibraryFile {
+    const char* path;  ///< "hydraulics/valves.loop"
+    const char* text;
+};
+/// The shipped libraries, built into the program.
+extern const LibraryFile kStandardLibrary[];
+extern const std::size_t kStandardLibrarySize;
+
+class LibrarySet {
+public:
+    LibrarySet();
+    LibrarySet(const LibrarySet&) = delete;
+    LibrarySet& operator=(const LibrarySet&) = delete;
+
+    SourceSet sources;
+    Diagnostics diagnostics;
+
+    /// Reads and parses a file with all that it uses. Null (and a diagnostic) if it cannot be read.
+    const FileScope* load_file(const std::string& path);
+    /// The same from a text in memory; `path` is for messages and relative uses.
+    const FileScope* load_text(const std::string& path, std::string text);
+    /// Definitions made by a program, in a scope that sees the shipped libraries and all files loaded so far.
+    FileScope* program_scope();
+    const Definition* define(FileScope* scope, const Statement* statement, std::string name, Span span);
+    std::shared_ptr<SyntaxArena> program_arena() { return program_arena_; }
+
+    const Package* package(const std::string& name);
+    std::vector<std::string> package_names() const;
+    /// The definition that `path` names in `scope`; with `quiet` false an unknown or ambiguous name is reported.
+    const Definition* find(const FileScope& scope, const Path& path, bool quiet = false);
+    /// "hydraulics.Orifice" or a name in any file loaded so far; null if there is none.
+    const Definition* find_by_text(const std::string& name);
+    const std::deque<FileScope>& files() const { return files_; }
+
+    /// The flattened declaration of a component (with what it takes over), made once. Null if it is faulty beyond use.
+    const ComponentInfo* info(const Definition& definition);
+
+private:
+    const FileScope* parse(std::string path, std::string text, const Package* package, Span from);
+    const FileScope* load(const std::string& path, Span from);
+    void use_statement(FileScope& scope, const Statement& statement);
+    const Package* load_folder(const std::string& folder, const std::string& name, Span from);
+    std::vector<std::string> visible_names(const FileScope& scope);
+
+    std::deque<FileScope> files_;
+    std::deque<Definition> definitions_;
+    std::vector<std::shared_ptr<SyntaxArena>> arenas_;
+    std::shared_ptr<SyntaxArena> program_arena_ = std::make_shared<SyntaxArena>();
+    FileScope* program_scope_ = nullptr;
+    std::map<std::string, std::unique_ptr<Package>> packages_;
+    std::map<std::string, const FileScope*> loaded_;
+    std::vector<std::string> loading_;
+    std::unordered_map<const Definition*, std::unique_ptr<ComponentInfo>> infos_;
+};
+
+/// One statement of a flattened body, with the scope in which its names are looked up.
+struct BodyItem {
+    const Statement* statement = nullptr;
+    const FileScope* scope = nullptr;
+};
+
+/// A named member of a component: a quantity, port, part, slot, fluid, joint, sequence, function or table.
+struct Member {
+    const Statement* statement = nullptr;
+    const FileScope* scope = nullptr;
+    std::uint32_t slot = 0;    ///< its place in an instance
+    std::string fluid_kind;    ///< for a fluid that a port names (`port a : hydraulic(oil)`): empty unless it is one
+    bool is_port_fluid = false;
+};
+
+/// A component (or fluid) with everything it takes over, in the order of the text, most basic first.
+struct ComponentInfo {
+    const Definition* definition = nullptr;
+    std::vector<BodyItem> items;
+    std::vector<std::pair<NamedValue, const FileScope*>> values;  ///< given to what is taken over
+    std::unordered_map<std::string, Member> members;
+    std::vector<std::string> member_names;  ///< by slot
+    std::vector<const Definition*> ancestry;  ///< itself and all it takes over
+
+    const Member* find(const std::string& name) const
+    {
+        auto it = members.find(name);
+        return it == members.end() ? nullptr : &it->second;
+    }
+};
+
+}  // namespace netloop

@@ -1,0 +1,217 @@
+#include "model/scenario.hpp"
+
+#include <algorithm>
+
+#include "language/parser.hpp"
+#include "model/check_units.hpp"
+
+namespace netloop {
+namespace {
+
+std::vector<const Definition*> loaded(LibrarySet& set, bool systems)
+{
+    std::vector<const Definition*> list;
+    for (const FileScope& f : set.files()) {
+        if (f.package != nullptr) continue;
+        for (const Definition* d : f.definitions) {
+            const auto* c = d->as<ComponentDecl>();
+            if (systems ? c != nullptr && c->system : d->as<ScenarioDecl>() != nullptr) list.push_back(d);
+        }
+    }
+    return list;
+}
+
+std::string names_of(const std::vector<const Definition*>& list)
+{
+    std::string text;
+    for (const Definition* d : list) text += (text.empty() ? "" : ", ") + d->name;
+    return text;
+}
+
+void report_unknown(LibrarySet& set, const char* what, const std::string& name, const std::vector<const Definition*>& list)
+{
+    std::vector<std::string> names;
+    for (const Definition* d : list) names.push_back(d->name);
+    std::string near = nearest_name(name, names);
+    set.diagnostics.report(messages::unknown_kind, {}, what, name)
+        .mend(!near.empty() ? fmt::format("did you mean '{}'?", near) : names.empty() ? fmt::format("the file defines no {}", what) : fmt::format("there are: {}", names_of(list)));
+}
+
+class Planner {
+public:
+    Planner(LibrarySet& set, ScenarioPlan& plan) : set_(set), plan_(plan) {}
+
+    bool take(const Definition& d)
+    {
+        const auto& scenario = *d.as<ScenarioDecl>();
+        if (std::find(chain_.begin(), chain_.end(), &d) != chain_.end()) {
+            std::string text;
+            for (const Definition* c : chain_) text += c->name + " -> ";
+            set_.diagnostics.report(messages::circular_definition, scenario.name_span, text + d.name);
+            return false;
+        }
+        chain_.push_back(&d);
+        if (!scenario.from.empty()) {
+            auto it = d.scope->names.find(scenario.from);
+            if (it == d.scope->names.end() || it->second->as<ScenarioDecl>() == nullptr) {
+                report_unknown(set_, "scenario", scenario.from, loaded(set_, false));
+                return false;
+            }
+            if (!take(*it->second)) return false;
+        } else {
+            const Definition* system = set_.find(*d.scope, scenario.of);
+            if (system == nullptr) return false;
+            if (system->as<ComponentDecl>() == nullptr || !system->as<ComponentDecl>()->system) {
+                set_.diagnostics.report(messages::not_a, scenario.of[0].span, system->name, system->kind_text(), "a system");
+                return false;
+            }
+            plan_.system = system;
+        }
+        for (const Statement* s : scenario.items) item(*s, *d.scope);
+        return true;
+    }
+
+private:
+    void item(const Statement& s, const FileScope& scope)
+    {
+        auto unsupported = [&](const char* what) { set_.diagnostics.report(messages::unsupported, s.span, what); };
+        if (const auto* set = s.as<SetItem>()) {
+            for (const NamedValue& v : set->values) plan_.values.push_back({v.path, v.value, &scope});
+        } else if (s.as<EquationDecl>() != nullptr || s.as<GuessDecl>() != nullptr) {
+            plan_.start_statements.push_back({&s, &scope});
+        } else if (const auto* stop = s.as<StopItem>()) {
+            plan_.stop = stop->at;
+        } else if (const auto* output = s.as<OutputItem>()) {
+            plan_.output_every = output->every;
+            plan_.output_points = output->points;
+            plan_.output_at = output->at;
+        } else if (const auto* tolerance = s.as<ToleranceItem>()) {
+            plan_.tolerance = tolerance->value;
+        } else if (const auto* keep = s.as<KeepItem>()) {
+            plan_.keep = keep->patterns;
+        } else if (const auto* begin = s.as<BeginItem>()) {
+            unsupported(begin->steady ? "'begin steady'" : "'begin from' a recording");
+        } else if (s.as<PutItem>() != nullptr) {
+            unsupported("'put' into a slot");
+        } else if (s.as<FindItem>() != nullptr) {
+            unsupported("'find ... so that'");
+        } else if (const auto* measure = s.as<MeasureItem>()) {
+            set_.diagnostics.report(messages::left_for_now, s.span, "measure " + measure->name);
+        } else if (s.as<RequireItem>() != nullptr) {
+            set_.diagnostics.report(messages::left_for_now, s.span, "require");
+        } else if (s.as<FigureItem>() != nullptr) {
+            set_.diagnostics.report(messages::left_for_now, s.span, "figure");
+        }
+    }
+
+    LibrarySet& set_;
+    ScenarioPlan& plan_;
+    std::vector<const Definition*> chain_;
+};
+
+}  // namespace
+
+std::optional<ScenarioPlan> plan_scenario(LibrarySet& set, const std::string& system, const std::string& scenario, bool no_scenario)
+{
+    ScenarioPlan plan;
+    auto systems = loaded(set, true), scenarios = loaded(set, false);
+    if (!system.empty()) {
+        auto it = std::find_if(systems.begin(), systems.end(), [&](const Definition* d) { return d->name == system; });
+        if (it == systems.end()) {
+            report_unknown(set, "system", system, systems);
+            return std::nullopt;
+        }
+        plan.system = *it;
+        std::erase_if(scenarios, [&](const Definition* d) {
+            const auto* s = d->as<ScenarioDecl>();
+            return s->from.empty() && text_of(s->of) != system;
+        });
+    }
+    if (!scenario.empty()) {
+        auto it = std::find_if(scenarios.begin(), scenarios.end(), [&](const Definition* d) { return d->name == scenario; });
+        if (it == scenarios.end()) {
+            report_unknown(set, "scenario", scenario, scenarios);
+            return std::nullopt;
+        }
+        plan.scenario = *it;
+    } else if (!no_scenario && scenarios.size() == 1) {
+        plan.scenario = scenarios[0];
+    } else if (!no_scenario && scenarios.size() > 1) {
+        set.diagnostics.report(messages::choose_scenario, {}, names_of(scenarios)).mend(fmt::format("name one of them behind the file: {}", scenarios[0]->name));
+        return std::nullopt;
+    }
+    if (plan.scenario != nullptr) {
+        plan.doc = plan.scenario->statement->doc;
+        if (!Planner(set, plan).take(*plan.scenario)) return std::nullopt;
+    } else if (plan.system == nullptr) {
+        if (systems.size() != 1) {
+            set.diagnostics
+                .report(messages::no_system, {}, systems.empty() ? "there is no system in the file: nothing to run" : "the file has several systems: " + names_of(systems))
+                .mend(systems.empty() ? "add one: system Name { part ... }" : "write a scenario for each: scenario name of System { stop at 10 s }");
+            return std::nullopt;
+        }
+        plan.system = systems[0];
+    }
+    return plan;
+}
+
+void add_outside_value(LibrarySet& set, ScenarioPlan& plan, const std::string& path, const std::string& value, SyntaxArena& arena)
+{
+    std::uint32_t path_file = set.sources.add("--set (path)", path), value_file = set.sources.add("--set " + path, value);
+    const Expr* where = parse_expression(set.sources, path_file, arena, set.diagnostics);
+    const Expr* what = parse_expression(set.sources, value_file, arena, set.diagnostics);
+    if (where == nullptr || what == nullptr) return;
+    if (where->kind != ExprKind::path || !where->args.empty()) {
+        set.diagnostics.report(messages::not_a, where->span, path, "no path", "the path of a param");
+        return;
+    }
+    plan.values.push_back({where->path, what, plan.system->scope});
+}
+
+void check_plan(LibrarySet& set, const ScenarioPlan& plan)
+{
+    UnitChecker checker(set);
+    const ComponentInfo* info = set.info(*plan.system);
+    for (const OutsideValue& v : plan.values) {
+        // the words of a choice option are no names
+        const ComponentInfo* at = info;
+        const QuantityDecl* target = nullptr;
+        for (std::size_t i = 0; i < v.path.size() && at != nullptr; ++i) {
+            const Member* m = at->find(v.path[i].name);
+            const auto* part = m != nullptr ? m->statement->as<PartDecl>() : nullptr;
+            target = m != nullptr ? m->statement->as<QuantityDecl>() : nullptr;
+            const Definition* d = part != nullptr ? set.find(*m->scope, part->kind.kind, true) : nullptr;
+            at = d != nullptr && d->as<ComponentDecl>() != nullptr ? set.info(*d) : nullptr;
+        }
+        if (target != nullptr && target->type == ValueType::choice) continue;
+        bool fluid = !v.path.empty() && info->find(v.path[0].name) != nullptr && info->find(v.path[0].name)->statement->as<FluidUseDecl>() != nullptr;
+        if (fluid && v.path.size() == 2) {
+            const auto* use = info->find(v.path[0].name)->statement->as<FluidUseDecl>();
+            const Definition* d = set.find(*plan.system->scope, use->kind.kind, true);
+            if (d == nullptr) continue;
+            const ComponentInfo* inside = set.info(*d);
+            Path rest(v.path.begin() + 1, v.path.end());
+            checker.expect_fits(text_of(v.path), checker.type_of_path(*inside, *d->scope, rest), checker.type_of_expression(info, *v.scope, *v.value), *v.value);
+            continue;
+        }
+        checker.expect_fits(text_of(v.path), checker.type_of_path(*info, *plan.system->scope, v.path), checker.type_of_expression(info, *v.scope, *v.value), *v.value);
+    }
+    const FileScope& scope = plan.scenario != nullptr ? *plan.scenario->scope : *plan.system->scope;
+    Unit s = si_unit(Dimension::base(2));
+    s.text = "s";
+    auto seconds = [&](const char* what, const Expr* e) {
+        if (e != nullptr) checker.expect_fits(what, Type::of(s), checker.type_of_expression(info, scope, *e), *e);
+    };
+    seconds("stop at", plan.stop);
+    seconds("output every", plan.output_every);
+    for (const Expr* e : plan.output_at) seconds("output at", e);
+    if (plan.tolerance != nullptr) checker.expect_fits("tolerance", Type::of(Unit{}), checker.type_of_expression(info, scope, *plan.tolerance), *plan.tolerance);
+    for (const BodyItem& item : plan.start_statements) {
+        if (const auto* e = item.statement->as<EquationDecl>())
+            checker.expect_fits(brief(*e->left), checker.type_of_expression(info, *item.scope, *e->left), checker.type_of_expression(info, *item.scope, *e->right), *e->right);
+        if (const auto* g = item.statement->as<GuessDecl>())
+            checker.expect_fits(brief(*g->target), checker.type_of_expression(info, *item.scope, *g->target), checker.type_of_expression(info, *item.scope, *g->value), *g->value);
+    }
+}
+
+}  // namespace netloop

@@ -1,0 +1,33 @@
+// Which system, with which values, for how long: a scenario and what it takes over, resolved.
+#pragma once
+
+#include <optional>
+
+#include "model/instantiate.hpp"
+
+namespace netloop {
+
+struct ScenarioPlan {
+    const Definition* system = nullptr;
+    const Definition* scenario = nullptr;  ///< null: none
+    std::vector<OutsideValue> values;
+    std::vector<BodyItem> start_statements;
+    const Expr* stop = nullptr;
+    const Expr* output_every = nullptr;
+    const Expr* output_points = nullptr;
+    std::vector<const Expr*> output_at;
+    const Expr* tolerance = nullptr;
+    std::vector<std::string> keep;
+    std::string doc;
+};
+
+/// Finds the system and scenario asked for among the loaded files. Reports what is wrong and returns none.
+std::optional<ScenarioPlan> plan_scenario(LibrarySet& set, const std::string& system, const std::string& scenario, bool no_scenario);
+
+/// Reads "path" and "value" as written on a command line and appends it to the plan's values; the unit is checked.
+void add_outside_value(LibrarySet& set, ScenarioPlan& plan, const std::string& path, const std::string& value, SyntaxArena& arena);
+
+/// Checks the units of the plan's values and times.
+void check_plan(LibrarySet& set, const ScenarioPlan& plan);
+
+}  // namespace netloop

@@ -1,0 +1,167 @@
+#include "show/plot.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+#include <cstdio>
+#include <filesystem>
+
+namespace netloop {
+namespace {
+
+namespace fs = std::filesystem;
+
+// Colours told apart on white and by most people with a colour weakness; the line style changes with the round.
+constexpr const char* kColours[] = {"#1b6ca8", "#c8553d", "#2a9134", "#8e44ad", "#b8860b", "#17838c", "#7a4419", "#d81e7f"};
+
+struct Curve {
+    const Column* x = nullptr;
+    const Column* y = nullptr;
+    const Recording* recording = nullptr;
+    std::string label;
+};
+
+struct Panel {
+    std::vector<std::string> units;  ///< one or two
+    std::vector<Curve> curves;
+};
+
+// gnuplot's double-quoted strings: backslash, quote and the marks of enhanced text
+std::string escaped(const std::string& text)
+{
+    std::string out;
+    for (char c : text) {
+        if (c == '"' || c == '\\') out += '\\';
+        if (c == '\n') out += ' ';
+        else out += c;
+    }
+    return out;
+}
+
+std::string unit_label(const Column& c)
+{
+    return c.unit.empty() ? "" : c.unit;
+}
+
+std::vector<Curve> find_curves(const std::vector<Recording>& recordings, const std::vector<std::string>& names, const PlotRequest& request)
+{
+    std::vector<Curve> curves;
+    for (const std::string& wanted : request.quantities) {
+        std::size_t only = 0;
+        std::string path = wanted;
+        if (std::size_t colon = wanted.find(':'); colon != std::string::npos && colon > 0 && std::all_of(wanted.begin(), wanted.begin() + static_cast<long>(colon), [](char c) { return c >= '0' && c <= '9'; }) && colon < 4) {
+            only = std::stoul(wanted.substr(0, colon));
+            path = wanted.substr(colon + 1);
+            if (only < 1 || only > recordings.size()) throw RecordingError(fmt::format("'{}': there are {} recordings", wanted, recordings.size()));
+        }
+        for (std::size_t r = 0; r < recordings.size(); ++r) {
+            if (only != 0 && r + 1 != only) continue;
+            Curve c;
+            c.recording = &recordings[r];
+            // one quantity may exist in one recording only, when several are compared
+            if (recordings.size() > 1 && only == 0 && recordings[r].find(path) == nullptr) {
+                bool elsewhere = std::any_of(recordings.begin(), recordings.end(), [&](const Recording& other) { return other.find(path) != nullptr; });
+                if (elsewhere) continue;
+            }
+            c.y = &recordings[r][path];
+            c.x = request.against.empty() ? &recordings[r].time() : &recordings[r][request.against];
+            c.label = recordings.size() > 1 ? fmt::format("{} ({})", path, names[r]) : path;
+            curves.push_back(c);
+        }
+    }
+    return curves;
+}
+
+// Units in the order in which they are first met, two to a panel while there are at most two, else one panel each.
+std::vector<Panel> arrange(const std::vector<Curve>& curves)
+{
+    std::vector<std::string> units;
+    for (const Curve& c : curves)
+        if (std::find(units.begin(), units.end(), unit_label(*c.y)) == units.end()) units.push_back(unit_label(*c.y));
+    std::vector<Panel> panels;
+    if (units.size() <= 2) {
+        panels.push_back({units, curves});
+        return panels;
+    }
+    for (const std::string& u : units) {
+        Panel p{{u}, {}};
+        for (const Curve& c : curves)
+            if (unit_label(*c.y) == u) p.curves.push_back(c);
+        panels.push_back(std::move(p));
+    }
+    return panels;
+}
+
+std::string script(const std::vector<Panel>& panels, const PlotRequest& request, const std::string& out)
+{
+    bool svg = fs::path(request.out).extension() == ".svg";
+    std::string s;
+    s += fmt::format("set terminal {} size {},{} font 'DejaVu Sans,{}' {}\n", svg ? "svg" : "pngcairo", request.width, request.height, 13, svg ? "background '#ffffff'" : "background '#ffffff' noenhanced");
+    s += fmt::format("set output \"{}\"\nset termoption noenhanced\n", escaped(out));
+    s += "set border 3 lc rgb '#555555'\nset tics nomirror textcolor rgb '#333333'\nset grid lc rgb '#dddddd' lw 1\nset key top right outside horizontal samplen 2\n";
+    s += "set lmargin 12\nset rmargin 12\n";
+    if (panels.size() > 1) s += fmt::format("set multiplot layout {},1{}\n", panels.size(), request.title.empty() ? "" : fmt::format(" title \"{}\"", escaped(request.title)));
+    else if (!request.title.empty()) s += fmt::format("set title \"{}\"\n", escaped(request.title));
+    int number = 0;
+    for (std::size_t p = 0; p < panels.size(); ++p) {
+        const Panel& panel = panels[p];
+        const Column& x = *panel.curves[0].x;
+        bool bottom = p + 1 == panels.size();
+        s += bottom ? fmt::format("set xlabel \"{}\"\n", escaped(fmt::format("{} [{}]", x.name, x.unit))) : "unset xlabel\n";
+        if (request.from || request.to)
+            s += request.against.empty() ? fmt::format("set xrange [{}:{}]\n", request.from ? fmt::format("{:.12g}", *request.from) : "", request.to ? fmt::format("{:.12g}", *request.to) : "") : "";
+        auto axis = [](const std::string& unit) { return unit.empty() || unit == "1" ? std::string("[-]") : "[" + unit + "]"; };
+        s += fmt::format("set ylabel \"{}\"\nset autoscale y\nset autoscale y2\nset offsets 0,0,graph 0.05,graph 0.05\n", escaped(axis(panel.units[0])));
+        bool two = panel.units.size() > 1;
+        s += two ? fmt::format("set y2label \"{}\"\nset y2tics\nset border 11 lc rgb '#555555'\n", escaped(axis(panel.units[1]))) : "unset y2label\nunset y2tics\nset border 3 lc rgb '#555555'\n";
+        s += "plot ";
+        for (std::size_t k = 0; k < panel.curves.size(); ++k) {
+            const Curve& c = panel.curves[k];
+            bool right = two && unit_label(*c.y) == panel.units[1];
+            std::string label = c.label + (two ? (right ? " (right)" : " (left)") : "");
+            s += fmt::format("{}'-' using 1:2 axes x1y{} with lines lw 2 dt {} lc rgb '{}' title \"{}\"", k == 0 ? "" : ", ", right ? 2 : 1, 1 + number / 8 % 4, kColours[number % 8], escaped(label));
+            ++number;
+        }
+        s += "\n";
+        for (const Curve& c : panel.curves) {
+            for (std::size_t i = 0; i < c.y->values.size(); ++i) {
+                double t = c.recording->time().values[i];
+                if (!request.against.empty() && ((request.from && t < *request.from) || (request.to && t > *request.to))) continue;
+                s += fmt::format("{:.9g} {:.9g}\n", (c.x->values[i] - c.x->offset) / c.x->scale, (c.y->values[i] - c.y->offset) / c.y->scale);
+            }
+            s += "e\n";
+        }
+    }
+    if (panels.size() > 1) s += "unset multiplot\n";
+    return s;
+}
+
+}  // namespace
+
+void plot(const std::vector<Recording>& recordings, const std::vector<std::string>& names, const PlotRequest& request)
+{
+    std::string form = fs::path(request.out).extension().string();
+    if (form != ".png" && form != ".svg") throw RecordingError(fmt::format("'{}': a figure is written as .png or .svg", request.out));
+    std::error_code error;
+    fs::path folder = fs::path(request.out).parent_path();
+    if (!folder.empty() && !fs::is_directory(folder, error)) throw RecordingError(fmt::format("'{}' cannot be written: there is no folder '{}'", request.out, folder.string()));
+    std::vector<Curve> curves = find_curves(recordings, names, request);
+    if (curves.empty()) throw RecordingError("nothing to draw: name at least one quantity");
+    for (const Curve& c : curves)
+        if (c.y->values.empty()) throw RecordingError(fmt::format("'{}' has no rows", c.y->name));
+    std::string unfinished = request.out + ".unfinished";
+    std::string text = script(arrange(curves), request, unfinished);
+    std::FILE* pipe = popen("gnuplot 2>/dev/null", "w");
+    if (pipe == nullptr) throw RecordingError("gnuplot cannot be started");
+    bool written = std::fwrite(text.data(), 1, text.size(), pipe) == text.size();
+    int status = pclose(pipe);
+    if (!written || status != 0 || fs::file_size(unfinished, error) == 0 || error) {
+        fs::remove(unfinished, error);
+        throw RecordingError(fmt::format("'{}' cannot be drawn: gnuplot is not installed, or the file cannot be written there", request.out));
+    }
+    fs::rename(unfinished, request.out, error);
+    if (error) throw RecordingError(fmt::format("'{}' cannot be written: {}", request.out, error.message()));
+}
+
+}  // namespace netloop

@@ -1,0 +1,103 @@
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+
+#include "solve/explain.hpp"
+#include "solve/failure.hpp"
+#include "solve/start.hpp"
+
+namespace netloop {
+namespace {
+
+bool is_state(const CompiledModel& m, std::size_t i)
+{
+    return m.form.z[i].kind == ZEntry::Kind::state;
+}
+
+// The columns of the unknown half: z' for a state, z for everything else.
+SparsePattern unknown_half(const CompiledModel& m, std::vector<std::size_t>& entry)
+{
+    SparsePattern p;
+    p.n_columns = m.pattern.n_columns;
+    for (std::uint32_t c = 0; c < p.n_columns; ++c) {
+        for (auto k = m.pattern.starts[c]; k < m.pattern.starts[c + 1]; ++k) {
+            auto at = static_cast<std::size_t>(k);
+            if ((is_state(m, c) ? m.by_rate[at] : m.by_z[at]) == kNoNode) continue;
+            entry.push_back(at);
+            p.rows.push_back(m.pattern.rows[at]);
+        }
+        p.starts.push_back(static_cast<std::int64_t>(p.rows.size()));
+    }
+    return p;
+}
+
+}  // namespace
+
+ConsistentSolver::ConsistentSolver(Evaluation& evaluation) : evaluation_(evaluation), pattern_(unknown_half(evaluation.model(), entry_)), lu_(pattern_) {}
+
+void ConsistentSolver::solve(State& s, const SourceSet& sources)
+{
+    const CompiledModel& m = evaluation_.model();
+    std::size_t n = m.n();
+    if (n == 0) return;
+    NewtonProblem problem;
+    problem.pattern = pattern_;
+    problem.tolerance = 1e-9;
+    problem.max_iterations = 50;
+    std::vector<double> x(n), by_z, by_rate;
+    for (std::size_t i = 0; i < n; ++i) {
+        x[i] = is_state(m, i) ? s.rates[i] : s.z[i];
+        problem.scale.push_back(m.form.z[i].usual);
+    }
+    auto place = [&](const std::vector<double>& at) {
+        for (std::size_t i = 0; i < n; ++i) (is_state(m, i) ? s.rates[i] : s.z[i]) = at[i];
+        evaluation_.at(s.time, s.z.data(), s.rates.data());
+    };
+    problem.residual = [&](const std::vector<double>& at, std::vector<double>& r) {
+        place(at);
+        return evaluation_.residual(r.data());
+    };
+    problem.jacobian = [&](const std::vector<double>& at, std::vector<double>& values) {
+        place(at);
+        evaluation_.jacobian(by_z, by_rate);
+        values.resize(entry_.size());
+        for (std::uint32_t c = 0; c < pattern_.n_columns; ++c)
+            for (auto k = pattern_.starts[c]; k < pattern_.starts[c + 1]; ++k) {
+                auto e = entry_[static_cast<std::size_t>(k)];
+                values[static_cast<std::size_t>(k)] = is_state(m, c) ? by_rate[e] : by_z[e];
+            }
+    };
+    NewtonResult result = solve_newton(problem, lu_, x);
+    place(x);
+    if (result.outcome == NewtonResult::Outcome::converged) return;
+    std::size_t worst = 0;
+    for (std::size_t i = 0; i < n; ++i) {
+        if (!std::isfinite(result.residual[i])) {
+            worst = i;
+            break;
+        }
+        if (std::abs(result.residual[i]) > std::abs(result.residual[worst])) worst = i;
+    }
+    const char* cause = result.outcome == NewtonResult::Outcome::singular ? "the equations lose their rank" : result.outcome == NewtonResult::Outcome::not_finite ? "an equation has no finite value" : "the equations cannot be solved";
+    throw NumericFailure("run-failed", fmt::format("at {:.9g} s {}: {}\n      with {}", s.time, cause, describe_residual(m, sources, worst), describe_operands(m, worst, s.z)));
+}
+
+std::size_t settle_modes(Evaluation& evaluation, const State& s)
+{
+    const auto& conditions = evaluation.model().form.conditions;
+    if (conditions.empty()) return 0;
+    evaluation.at(s.time, s.z.data(), s.rates.data());
+    std::vector<double> g;
+    evaluation.conditions(g);
+    std::size_t changed = 0;
+    for (std::size_t i = 0; i < g.size(); ++i) {
+        double mode = conditions[i].kind == Condition::Kind::less ? (g[i] < 0 ? 1 : 0) : conditions[i].kind == Condition::Kind::less_equal ? (g[i] <= 0 ? 1 : 0) : std::floor(g[i]);
+        if (mode == evaluation.mode(i)) continue;
+        evaluation.set_mode(i, mode);
+        ++changed;
+    }
+    return changed;
+}
+
+}  // namespace netloop

@@ -1,0 +1,57 @@
+// One run's numbers: memory of the programs, parameters, modes; and the evaluations a solver asks for.
+#pragma once
+
+#include <memory>
+#include <optional>
+
+#include "evaluate/compiled_model.hpp"
+
+namespace netloop {
+
+class Evaluation {
+public:
+    explicit Evaluation(std::shared_ptr<const CompiledModel> model);
+
+    const CompiledModel& model() const { return *model_; }
+
+    // --- parameters: a given value overrides the expression of the model; dependent ones follow
+    void give(ParameterId p, double si) { given_[p] = si; }
+    void take_back(ParameterId p) { given_[p].reset(); }
+    /// Recomputes all parameters. The first that is out of its range or not finite is returned with a message.
+    struct ParameterProblem {
+        ParameterId parameter = 0;
+        double value = 0, low = 0, high = 0;
+        bool not_finite = false;
+    };
+    std::optional<ParameterProblem> settle_parameters();
+    double parameter(ParameterId p) const { return memory_[model_->layout.parameters + p]; }
+
+    // --- modes
+    double mode(std::size_t i) const { return memory_[model_->layout.modes + i]; }
+    void set_mode(std::size_t i, double v) { memory_[model_->layout.modes + i] = v; }
+
+    // --- evaluations at (t, z, z'). All arrays have n numbers.
+    void at(double t, const double* z, const double* rates);
+    /// F(t, z, z'); false if a value is not finite.
+    bool residual(double* f);
+    /// Values of dF/dz and dF/dz' along CompiledModel::pattern.
+    void jacobian(std::vector<double>& by_z, std::vector<double>& by_rate);
+    void conditions(std::vector<double>& values);
+    /// Computes all outputs; read them by output().
+    void outputs();
+    double output(std::size_t i) const { return memory_[model_->output_place[i]]; }
+    void start();
+    double value_at(std::uint32_t place) const { return memory_[place]; }
+    double search_start(std::size_t z);
+
+    std::size_t n_residuals = 0, n_jacobians = 0;
+
+private:
+    void run(const Program& p) { execute(p, model_->tables(), memory_, registers_); }
+
+    std::shared_ptr<const CompiledModel> model_;
+    std::vector<double> memory_, registers_;
+    std::vector<std::optional<double>> given_;
+};
+
+}  // namespace netloop

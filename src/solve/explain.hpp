@@ -1,0 +1,23 @@
+// Names and values for messages about numbers: which equation is off, which quantity is worst.
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "base/source.hpp"
+#include "solve/evaluation.hpp"
+
+namespace netloop {
+
+/// "bridge.loop:41: in 'pump': q = ..." for residual i of the solver form.
+std::string describe_residual(const CompiledModel& model, const SourceSet& sources, std::size_t i);
+/// "pump.outlet.p = 12.3 bar" for member i of z.
+std::string describe_z(const CompiledModel& model, std::size_t i, double value);
+/// "file:line" of a span, or "".
+std::string place_text(const SourceSet& sources, Span span);
+/// The first quantities of an equation, with values, for a residual that is not finite or does not vanish.
+std::string describe_operands(const CompiledModel& model, std::size_t residual, const std::vector<double>& z);
+/// The path by which a user knows a variable: a quantity that is an alias of it rather than a derivative of another.
+std::string variable_name(const CompiledModel& model, Variable v);
+
+}  // namespace netloop

@@ -1,0 +1,355 @@
+#include <fmt/format.h>
+#include <ida/ida.h>
+#include <sunlinsol/sunlinsol_klu.h>
+#include <sunmatrix/sunmatrix_sparse.h>
+
+#include <algorithm>
+#include <cmath>
+
+#include "solve/explain.hpp"
+#include "solve/failure.hpp"
+#include "solve/integrator.hpp"
+#include "solve/vector_operations.hpp"
+
+namespace netloop {
+
+std::size_t n_root_functions(const CompiledModel& model)
+{
+    std::size_t n = 0;
+    for (const Condition& c : model.form.conditions) n += c.kind == Condition::Kind::whole ? 2 : 1;
+    return n;
+}
+
+void root_functions(Evaluation& evaluation, std::vector<double>& scratch, double* g)
+{
+    evaluation.conditions(scratch);
+    const auto& conditions = evaluation.model().form.conditions;
+    std::size_t at = 0;
+    for (std::size_t i = 0; i < conditions.size(); ++i) {
+        if (conditions[i].kind == Condition::Kind::whole) {
+            g[at++] = scratch[i] - evaluation.mode(i);
+            g[at++] = evaluation.mode(i) + 1 - scratch[i];
+        } else {
+            g[at++] = scratch[i];
+        }
+    }
+}
+
+namespace {
+
+class Ida : public Integrator {
+public:
+    Ida(Evaluation& evaluation, const SourceSet& sources, const IntegratorSettings& settings)
+        : e_(evaluation), m_(evaluation.model()), sources_(sources), settings_(settings), n_(m_.n()), size_(std::max<std::size_t>(n_, 1))
+    {
+        SUNContext_Create(nullptr, &context_);
+        y_ = new_fast_vector(static_cast<sunindextype>(size_), context_);
+        yp_ = new_fast_vector(static_cast<sunindextype>(size_), context_);
+        id_ = new_fast_vector(static_cast<sunindextype>(size_), context_);
+        usual_.resize(size_, 1.0);
+        for (std::size_t i = 0; i < size_; ++i) {
+            bool state = n_ == 0 || m_.form.z[i].kind == ZEntry::Kind::state;
+            NV_Ith_S(id_, i) = state ? 1 : 0;
+            if (i < n_) usual_[i] = m_.form.z[i].usual;
+        }
+        crossings_.assign(n_root_functions(m_), 0);
+        by_z_.resize(m_.pattern.n_entries());
+        if (settings_.jacobian == IntegratorSettings::Jacobian::grouped_columns) group_columns();
+    }
+    ~Ida() override
+    {
+        close();
+        N_VDestroy(y_);
+        N_VDestroy(yp_);
+        N_VDestroy(id_);
+        SUNContext_Free(&context_);
+    }
+    Ida(const Ida&) = delete;
+    Ida& operator=(const Ida&) = delete;
+
+    void restart(const State& s) override
+    {
+        time_ = s.time;
+        for (std::size_t i = 0; i < n_; ++i) {
+            NV_Ith_S(y_, i) = s.z[i];
+            NV_Ith_S(yp_, i) = s.rates[i];
+        }
+        if (n_ == 0) NV_Ith_S(y_, 0) = NV_Ith_S(yp_, 0) = 0;
+        if (memory_ == nullptr) open();
+        else {
+            gather();
+            IDAReInit(memory_, time_, y_, yp_);
+        }
+    }
+
+    Stopped step(double target) override
+    {
+        IDASetStopTime(memory_, target);
+        not_finite_ = kNone;
+        int flag = IDASolve(memory_, target, &time_, y_, yp_, IDA_ONE_STEP);
+        grow_usual();
+        if (flag == IDA_ROOT_RETURN) {
+            IDAGetRootInfo(memory_, crossings_.data());
+            return Stopped::root;
+        }
+        if (flag == IDA_TSTOP_RETURN) return Stopped::target;
+        if (flag < 0) fail(flag);
+        return Stopped::stepped;
+    }
+
+    double time() const override { return time_; }
+
+    void interpolate(double t, State& s) override
+    {
+        s.time = t;
+        if (n_ == 0) return;
+        N_Vector at = N_VClone(y_);
+        IDAGetDky(memory_, t, 0, at);
+        std::copy_n(NV_DATA_S(at), n_, s.z.begin());
+        IDAGetDky(memory_, t, 1, at);
+        std::copy_n(NV_DATA_S(at), n_, s.rates.begin());
+        N_VDestroy(at);
+    }
+
+    const std::vector<int>& crossings() const override { return crossings_; }
+
+    StepCounts counts() const override
+    {
+        StepCounts c = total_;
+        add_counts(c);
+        return c;
+    }
+
+    std::vector<std::size_t> worst() const override
+    {
+        std::vector<std::size_t> order;
+        if (memory_ == nullptr || n_ == 0) return order;
+        N_Vector error = N_VClone(y_), weight = N_VClone(y_);
+        IDAGetEstLocalErrors(memory_, error);
+        IDAGetErrWeights(memory_, weight);
+        for (std::size_t i = 0; i < n_; ++i) order.push_back(i);
+        std::stable_sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) {
+            return std::abs(NV_Ith_S(error, a) * NV_Ith_S(weight, a)) > std::abs(NV_Ith_S(error, b) * NV_Ith_S(weight, b));
+        });
+        N_VDestroy(error);
+        N_VDestroy(weight);
+        return order;
+    }
+
+private:
+    static constexpr std::size_t kNone = static_cast<std::size_t>(-1);
+
+    void open()
+    {
+        memory_ = IDACreate(context_);
+        IDASetErrHandlerFn(memory_, [](int, const char*, const char*, char*, void*) {}, nullptr);
+        IDAInit(memory_, residual_callback, time_, y_, yp_);
+        IDASetUserData(memory_, this);
+        IDAWFtolerances(memory_, weights_callback);
+        IDASetId(memory_, id_);
+        IDASetSuppressAlg(memory_, SUNTRUE);
+        IDASetMaxNumSteps(memory_, -1);
+        IDASetMaxNonlinIters(memory_, 5);
+        std::size_t entries = std::max<std::size_t>(m_.pattern.n_entries(), 1);
+        matrix_ = SUNSparseMatrix(static_cast<sunindextype>(size_), static_cast<sunindextype>(size_), static_cast<sunindextype>(entries), CSC_MAT, context_);
+        solver_ = SUNLinSol_KLU(y_, matrix_, context_);
+        IDASetLinearSolver(memory_, solver_, matrix_);
+        IDASetJacFn(memory_, jacobian_callback);
+        if (!crossings_.empty()) IDARootInit(memory_, static_cast<int>(crossings_.size()), root_callback);
+    }
+
+    void close()
+    {
+        if (memory_ != nullptr) IDAFree(&memory_);
+        if (solver_ != nullptr) SUNLinSolFree(solver_);
+        if (matrix_ != nullptr) SUNMatDestroy(matrix_);
+    }
+
+    void add_counts(StepCounts& c) const
+    {
+        if (memory_ == nullptr) return;
+        long steps = 0, residuals = 0, setups = 0, errors = 0, failures = 0;
+        int order_last = 0, order_now = 0;
+        double first = 0, last = 0, now = 0, t = 0;
+        IDAGetIntegratorStats(memory_, &steps, &residuals, &setups, &errors, &order_last, &order_now, &first, &last, &now, &t);
+        IDAGetNumNonlinSolvConvFails(memory_, &failures);
+        long jacobians = 0;
+        IDAGetNumJacEvals(memory_, &jacobians);
+        c.steps += static_cast<std::size_t>(steps);
+        c.residuals += static_cast<std::size_t>(residuals);
+        c.jacobians += static_cast<std::size_t>(jacobians);
+        c.error_failures += static_cast<std::size_t>(errors);
+        c.convergence_failures += static_cast<std::size_t>(failures);
+        c.last_order = order_last;
+        c.last_step = last;
+    }
+    void gather() { add_counts(total_); }
+
+    // usual sizes grow with the largest value seen, so that a quantity much larger than expected is not asked for more digits
+    void grow_usual()
+    {
+        for (std::size_t i = 0; i < n_; ++i) usual_[i] = std::max(usual_[i], std::abs(NV_Ith_S(y_, i)));
+    }
+
+    static int weights_callback(N_Vector y, N_Vector w, void* self)
+    {
+        auto& s = *static_cast<Ida*>(self);
+        double tolerance = s.settings_.tolerance;
+        for (std::size_t i = 0; i < s.size_; ++i) NV_Ith_S(w, i) = 1 / (tolerance * (std::abs(NV_Ith_S(y, i)) + s.usual_[i]));
+        return 0;
+    }
+
+    static int residual_callback(double t, N_Vector y, N_Vector yp, N_Vector r, void* self)
+    {
+        auto& s = *static_cast<Ida*>(self);
+        if (s.n_ == 0) {
+            NV_Ith_S(r, 0) = NV_Ith_S(yp, 0);
+            return 0;
+        }
+        s.e_.at(t, NV_DATA_S(y), NV_DATA_S(yp));
+        if (s.e_.residual(NV_DATA_S(r))) return 0;
+        for (std::size_t i = 0; i < s.n_; ++i) {
+            if (std::isfinite(NV_Ith_S(r, i))) continue;
+            s.not_finite_ = i;
+            s.not_finite_z_.assign(NV_DATA_S(y), NV_DATA_S(y) + s.n_);
+            break;
+        }
+        return 1;  // recoverable: a smaller step may stay where the equations have values
+    }
+
+    static int root_callback(double t, N_Vector y, N_Vector yp, double* g, void* self)
+    {
+        auto& s = *static_cast<Ida*>(self);
+        s.e_.at(t, NV_DATA_S(y), NV_DATA_S(yp));
+        root_functions(s.e_, s.scratch_, g);
+        return 0;
+    }
+
+    static int jacobian_callback(double t, double cj, N_Vector y, N_Vector yp, N_Vector r, SUNMatrix j, void* self, N_Vector, N_Vector, N_Vector)
+    {
+        auto& s = *static_cast<Ida*>(self);
+        const SparsePattern& p = s.m_.pattern;
+        auto* starts = SUNSparseMatrix_IndexPointers(j);
+        auto* rows = SUNSparseMatrix_IndexValues(j);
+        double* values = SUNSparseMatrix_Data(j);
+        if (s.n_ == 0) {
+            starts[0] = 0;
+            starts[1] = 1;
+            rows[0] = 0;
+            values[0] = cj;
+            return 0;
+        }
+        std::copy(p.starts.begin(), p.starts.end(), starts);
+        std::copy(p.rows.begin(), p.rows.end(), rows);
+        if (s.settings_.jacobian != IntegratorSettings::Jacobian::exact) return s.difference(t, cj, y, yp, r, values);
+        s.e_.at(t, NV_DATA_S(y), NV_DATA_S(yp));
+        s.e_.jacobian(s.by_z_, s.by_rate_);
+        for (std::size_t k = 0; k < p.n_entries(); ++k) {
+            values[k] = s.by_z_[k] + cj * s.by_rate_[k];
+            if (!std::isfinite(values[k])) return 1;
+        }
+        return 0;
+    }
+
+    // Columns that share no row can be shifted together (Curtis, Powell and Reid, 1974, IMA J. Appl. Math. 13, 117-119).
+    void group_columns()
+    {
+        const SparsePattern& p = m_.pattern;
+        std::vector<std::vector<char>> rows_used;
+        group_.assign(n_, 0);
+        for (std::uint32_t c = 0; c < n_; ++c) {
+            std::size_t g = 0;
+            for (;; ++g) {
+                if (g == rows_used.size()) rows_used.emplace_back(n_, 0);
+                bool free = true;
+                for (auto k = p.starts[c]; k < p.starts[c + 1]; ++k) free &= !rows_used[g][static_cast<std::size_t>(p.rows[static_cast<std::size_t>(k)])];
+                if (free) break;
+            }
+            for (auto k = p.starts[c]; k < p.starts[c + 1]; ++k) rows_used[g][static_cast<std::size_t>(p.rows[static_cast<std::size_t>(k)])] = 1;
+            group_[c] = g;
+        }
+        n_groups_ = rows_used.size();
+    }
+
+    int difference(double t, double cj, N_Vector y, N_Vector yp, N_Vector r, double* values)
+    {
+        const SparsePattern& p = m_.pattern;
+        bool grouped = settings_.jacobian == IntegratorSettings::Jacobian::grouped_columns;
+        std::size_t n_shifts = grouped ? n_groups_ : n_;
+        std::vector<double> z(NV_DATA_S(y), NV_DATA_S(y) + n_), rates(NV_DATA_S(yp), NV_DATA_S(yp) + n_), f(n_), width(n_);
+        for (std::size_t shift = 0; shift < n_shifts; ++shift) {
+            auto mine = [&](std::size_t c) { return grouped ? group_[c] == shift : c == shift; };
+            for (std::size_t c = 0; c < n_; ++c) {
+                if (!mine(c)) continue;
+                width[c] = 1.5e-8 * std::max(std::abs(z[c]), usual_[c]);
+                z[c] += width[c];
+                rates[c] += cj * width[c];
+                if (!grouped) break;
+            }
+            e_.at(t, z.data(), rates.data());
+            if (!e_.residual(f.data())) return 1;
+            for (std::size_t c = grouped ? 0 : shift; c < (grouped ? n_ : shift + 1); ++c) {
+                if (!mine(c)) continue;
+                for (auto k = p.starts[c]; k < p.starts[c + 1]; ++k) {
+                    auto row = static_cast<std::size_t>(p.rows[static_cast<std::size_t>(k)]);
+                    values[k] = (f[row] - NV_Ith_S(r, row)) / width[c];
+                }
+                z[c] = NV_Ith_S(y, c);
+                rates[c] = NV_Ith_S(yp, c);
+            }
+        }
+        return 0;
+    }
+
+    [[noreturn]] void fail(int flag)
+    {
+        std::string cause;
+        switch (flag) {
+            case IDA_ERR_FAIL: cause = "the error of a step stays too large however small the step"; break;
+            case IDA_CONV_FAIL:
+            case IDA_REP_RES_ERR:
+            case IDA_RES_FAIL: cause = "the equations of a step cannot be solved however small the step"; break;
+            case IDA_LSETUP_FAIL:
+            case IDA_LSOLVE_FAIL: cause = "the equations lose their rank"; break;
+            case IDA_TOO_MUCH_ACC: cause = "the tolerance asks for more digits than there are"; break;
+            case IDA_RTFUNC_FAIL: cause = "a condition has no value"; break;
+            default: cause = fmt::format("the integrator stopped ({})", flag); break;
+        }
+        std::string text = fmt::format("at {:.9g} s: {}", time_, cause);
+        if (not_finite_ != kNone) {
+            text += "\n      not a finite number: " + describe_residual(m_, sources_, not_finite_) + "\n      with " + describe_operands(m_, not_finite_, not_finite_z_);
+        } else {
+            std::vector<std::size_t> order = worst();
+            for (std::size_t k = 0; k < order.size() && k < 3; ++k) text += (k == 0 ? "\n      it fails most at " : ", then ") + describe_z(m_, order[k], NV_Ith_S(y_, order[k]));
+        }
+        throw NumericFailure("run-failed", text);
+    }
+
+    Evaluation& e_;
+    const CompiledModel& m_;
+    const SourceSet& sources_;
+    IntegratorSettings settings_;
+    std::size_t n_, size_;
+    SUNContext context_ = nullptr;
+    N_Vector y_ = nullptr, yp_ = nullptr, id_ = nullptr;
+    SUNMatrix matrix_ = nullptr;
+    SUNLinearSolver solver_ = nullptr;
+    void* memory_ = nullptr;
+    double time_ = 0;
+    std::vector<double> usual_, by_z_, by_rate_, scratch_;
+    std::vector<int> crossings_;
+    std::vector<std::size_t> group_;
+    std::size_t n_groups_ = 0;
+    StepCounts total_;
+    std::size_t not_finite_ = kNone;
+    std::vector<double> not_finite_z_;
+};
+
+}  // namespace
+
+std::unique_ptr<Integrator> make_ida(Evaluation& evaluation, const SourceSet& sources, const IntegratorSettings& settings)
+{
+    return std::make_unique<Ida>(evaluation, sources, settings);
+}
+
+}  // namespace netloop

@@ -1,0 +1,50 @@
+// The small interface behind which every variable-step method stands.
+#pragma once
+
+#include <memory>
+#include <string>
+#include <vector>
+
+#include "solve/start.hpp"
+
+namespace netloop {
+
+struct StepCounts {
+    std::size_t steps = 0, residuals = 0, jacobians = 0, error_failures = 0, convergence_failures = 0;
+    int last_order = 0;
+    double last_step = 0;
+};
+
+class Integrator {
+public:
+    enum class Stopped { stepped, root, target };
+
+    virtual ~Integrator() = default;
+    /// Begins, or begins anew after an event, from consistent values.
+    virtual void restart(const State& s) = 0;
+    /// One step, not past `target`. On `root` the time is that of the crossing, and crossings() tells which and which way.
+    virtual Stopped step(double target) = 0;
+    virtual double time() const = 0;
+    /// z and z' at a time within the last step.
+    virtual void interpolate(double t, State& s) = 0;
+    /// Per root function: +1 rising, -1 falling, 0 no crossing.
+    virtual const std::vector<int>& crossings() const = 0;
+    virtual StepCounts counts() const = 0;
+    /// The members of z that limit the step most, worst first, as indices; for messages.
+    virtual std::vector<std::size_t> worst() const = 0;
+};
+
+struct IntegratorSettings {
+    double tolerance = 1e-6;
+    enum class Jacobian { exact, one_column_at_a_time, grouped_columns } jacobian = Jacobian::exact;  ///< the others are for comparison
+};
+
+/// SUNDIALS IDA (variable-order BDF; Hindmarsh et al., 2005, ACM TOMS 31, 363-396) with KLU and our vector kernels.
+/// Throws NumericFailure from step() when IDA gives up.
+std::unique_ptr<Integrator> make_ida(Evaluation& evaluation, const SourceSet& sources, const IntegratorSettings& settings);
+
+/// Root functions: one for a comparison, two for a whole-number condition.
+std::size_t n_root_functions(const CompiledModel& model);
+void root_functions(Evaluation& evaluation, std::vector<double>& scratch, double* g);
+
+}  // namespace netloop

@@ -1,0 +1,187 @@
+#include "solve/simulate.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <chrono>
+#include <cmath>
+
+#include "solve/explain.hpp"
+#include "solve/failure.hpp"
+
+namespace netloop {
+
+Simulation::Simulation(std::shared_ptr<const CompiledModel> model, const SourceSet& sources, IntegratorSettings settings)
+    : sources_(sources), evaluation_(std::move(model)), consistent_(evaluation_), settings_(settings)
+{
+    std::size_t n = evaluation_.model().form.conditions.size();
+    events_of_.assign(n, 0);
+    largest_.assign(n, 0.0);
+}
+
+void Simulation::start(double time)
+{
+    report_ = {};
+    state_ = solve_start(evaluation_, sources_, time, report_);
+    integrator_ = make_ida(evaluation_, sources_, settings_);
+    integrator_->restart(state_);
+    started_ = true;
+}
+
+void Simulation::reconcile()
+{
+    for (int round = 0; round < 50; ++round) {
+        consistent_.solve(state_, sources_);
+        if (settle_modes(evaluation_, state_) == 0) break;
+    }
+    integrator_->restart(state_);
+}
+
+void Simulation::row(State& s, const RowSink& sink)
+{
+    // the states are as the integrator has them; everything else is solved from them, so constraints hold in the row too
+    consistent_.solve(s, sources_);
+    evaluation_.at(s.time, s.z.data(), s.rates.data());
+    ++rows_;
+    if (sink) sink(s, evaluation_);
+}
+
+double Simulation::next_knot(double after) const
+{
+    const auto& knots = evaluation_.model().form.time_knots;
+    auto it = std::upper_bound(knots.begin(), knots.end(), after + 1e-12 * std::max(1.0, std::abs(after)));
+    return it == knots.end() ? HUGE_VAL : *it;
+}
+
+bool Simulation::advance(double target, const std::vector<double>& outputs, const RowSink& sink, const std::atomic<bool>* interrupted, const std::function<void(double)>& progress)
+{
+    auto begin = std::chrono::steady_clock::now();
+    struct Clock {
+        std::chrono::steady_clock::time_point begin;
+        double& total;
+        ~Clock() { total += std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count(); }
+    } clock{begin, wall_seconds_};
+    horizon_ = std::max(target - state_.time, 1e-12);
+    std::size_t next_output = 0;
+    auto rows_up_to = [&](double t) {
+        State s = state_;
+        while (next_output < outputs.size() && outputs[next_output] <= t) {
+            double at = outputs[next_output++];
+            if (at <= state_.time && at < t) {
+                row(state_, sink);
+                continue;
+            }
+            integrator_->interpolate(at, s);
+            row(s, sink);
+        }
+    };
+    // rows at the very beginning
+    while (next_output < outputs.size() && outputs[next_output] <= state_.time) {
+        row(state_, sink);
+        ++next_output;
+    }
+    while (state_.time < target) {
+        if (interrupted != nullptr && interrupted->load(std::memory_order_relaxed)) return false;
+        double limit = std::min(target, next_knot(state_.time));
+        Integrator::Stopped stopped = integrator_->step(limit);
+        double t = integrator_->time();
+        rows_up_to(t);
+        integrator_->interpolate(t, state_);
+        if (stopped == Integrator::Stopped::root) {
+            event(sink);
+        } else if (stopped == Integrator::Stopped::target && limit < target) {
+            state_.time = limit;
+            consistent_.solve(state_, sources_);
+            integrator_->restart(state_);
+        } else if (stopped == Integrator::Stopped::target) {
+            state_.time = target;
+        }
+        if (progress) progress(state_.time);
+    }
+    consistent_.solve(state_, sources_);
+    return true;
+}
+
+void Simulation::event(const RowSink& sink)
+{
+    const auto& conditions = evaluation_.model().form.conditions;
+    std::vector<int> crossings = integrator_->crossings();
+    row(state_, sink);  // before
+    std::vector<char> fired(conditions.size(), 0);
+    std::size_t root = 0;
+    for (std::size_t i = 0; i < conditions.size(); ++i) {
+        if (conditions[i].kind == Condition::Kind::whole) {
+            int below = crossings[root++], above = crossings[root++];
+            if (below == 0 && above == 0) continue;
+            evaluation_.set_mode(i, evaluation_.mode(i) + (above != 0 ? 1 : -1));
+            fired[i] = 1;
+        } else if (int c = crossings[root++]; c != 0) {
+            evaluation_.set_mode(i, c < 0 ? 1 : 0);
+            fired[i] = 1;
+        }
+        if (fired[i]) ++events_of_[i];
+    }
+    ++events_;
+    // other conditions may follow at the same moment, until nothing changes
+    std::vector<double> g;
+    for (int round = 0;; ++round) {
+        consistent_.solve(state_, sources_);
+        evaluation_.at(state_.time, state_.z.data(), state_.rates.data());
+        evaluation_.conditions(g);
+        bool changed = false;
+        for (std::size_t i = 0; i < g.size(); ++i) {
+            largest_[i] = std::max(largest_[i], std::abs(g[i]));
+            double unsure = 1e-9 * largest_[i];
+            double mode = evaluation_.mode(i), wanted = mode;
+            if (conditions[i].kind == Condition::Kind::whole) {
+                if (g[i] < mode - 1e-9 * std::max(1.0, std::abs(mode)) || g[i] > mode + 1 + 1e-9 * std::max(1.0, std::abs(mode))) wanted = std::floor(g[i]);
+            } else if (mode != 0 && g[i] > unsure) {
+                wanted = 0;
+            } else if (mode == 0 && g[i] < -unsure) {
+                wanted = 1;
+            }
+            if (wanted == mode) continue;
+            evaluation_.set_mode(i, wanted);
+            ++events_of_[i];
+            changed = true;
+        }
+        if (!changed) break;
+        if (round > 50) chattering();
+    }
+    row(state_, sink);  // after
+    if (burst_ == 0 || state_.time - first_of_burst_ > 1e-6 * horizon_) {
+        first_of_burst_ = state_.time;
+        burst_ = 0;
+    }
+    if (++burst_ > 2000) chattering();
+    integrator_->restart(state_);
+}
+
+void Simulation::chattering()
+{
+    const auto& conditions = evaluation_.model().form.conditions;
+    std::vector<std::size_t> order;
+    for (std::size_t i = 0; i < conditions.size(); ++i)
+        if (events_of_[i] > 0) order.push_back(i);
+    std::stable_sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) { return events_of_[a] > events_of_[b]; });
+    std::string text = fmt::format("at {:.9g} s: conditions switch back and forth without end", state_.time);
+    for (std::size_t k = 0; k < order.size() && k < 3; ++k) {
+        const Condition& c = conditions[order[k]];
+        std::string place = place_text(sources_, c.origin.span);
+        text += fmt::format("\n      {}{} ({} times)", place.empty() ? "" : place + ": ", c.text, events_of_[order[k]]);
+    }
+    throw NumericFailure("chattering", text, "give the condition a hysteresis, or replace the jump by a smooth transition (smooth_step)");
+}
+
+RunStatistics Simulation::statistics() const
+{
+    RunStatistics s;
+    if (integrator_ != nullptr) s.counts = integrator_->counts();
+    s.events = events_;
+    s.rows = rows_;
+    s.events_of = events_of_;
+    s.wall_seconds = wall_seconds_;
+    return s;
+}
+
+}  // namespace netloop

@@ -1,0 +1,32 @@
+// Sparse LU by KLU (SuiteSparse), pattern analysed once.
+#pragma once
+
+#include <klu.h>
+
+#include <cstdint>
+#include <vector>
+
+#include "evaluate/compiled_model.hpp"
+
+namespace netloop {
+
+class SparseLU {
+public:
+    explicit SparseLU(SparsePattern pattern);
+    ~SparseLU();
+    SparseLU(const SparseLU&) = delete;
+    SparseLU& operator=(const SparseLU&) = delete;
+
+    /// Factors a square matrix of the pattern. False if it is singular to working precision.
+    bool factor(const std::vector<double>& values);
+    /// Replaces `b` by the solution.
+    void solve(std::vector<double>& b);
+
+private:
+    SparsePattern pattern_;
+    klu_l_common common_{};
+    klu_l_symbolic* symbolic_ = nullptr;
+    klu_l_numeric* numeric_ = nullptr;
+};
+
+}  // namespace netloop

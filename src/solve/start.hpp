@@ -1,0 +1,45 @@
+// Consistent values: at the start from inits and guesses, and later with the states given.
+#pragma once
+
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "solve/evaluation.hpp"
+#include "solve/newton.hpp"
+
+namespace netloop {
+
+struct State {
+    double time = 0;
+    std::vector<double> z, rates;
+};
+
+struct StartReport {
+    std::vector<std::string> assumed;  ///< guesses that completed the start
+    std::vector<std::string> held;     ///< what nothing settled, held where the search began
+    std::vector<std::string> agreed;   ///< inits more than needed that agree with the others
+    int iterations = 0;
+};
+
+/// Solves for everything but the states, which are given: z' of the states, and the other members of z.
+class ConsistentSolver {
+public:
+    explicit ConsistentSolver(Evaluation& evaluation);
+    /// Uses s.z and s.rates as first approximation. Throws NumericFailure (with sources for its text).
+    void solve(State& s, const SourceSet& sources);
+
+private:
+    Evaluation& evaluation_;
+    SparsePattern pattern_;
+    std::vector<std::size_t> entry_;  ///< entry of the full pattern for each of ours
+    SparseLU lu_;
+};
+
+/// Sets all modes by the present values of their conditions; returns how many changed.
+std::size_t settle_modes(Evaluation& evaluation, const State& s);
+
+/// The start at `time`. Throws NumericFailure when it cannot be settled or contradicts itself.
+State solve_start(Evaluation& evaluation, const SourceSet& sources, double time, StartReport& report);
+
+}  // namespace netloop

@@ -1,0 +1,46 @@
+// Units as conversions at the edge: a written unit gives a dimension, a scale and an offset to SI.
+#pragma once
+
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "units/dimension.hpp"
+
+namespace netloop {
+
+/// si = value * scale + offset. `text` is as written, for display.
+struct Unit {
+    Dimension dimension;
+    double scale = 1;
+    double offset = 0;
+    bool has_offset = false;  ///< degC, degF, barg, psig standing alone
+    std::string text = "1";
+
+    double to_si(double value) const { return value * scale + offset; }
+    double from_si(double si) const { return (si - offset) / scale; }
+    /// The unit in which a difference of two such quantities is shown: K for degC, bar for barg.
+    Unit difference() const;
+};
+
+/// Why a written unit was not understood; `begin..end` is the faulty part of the text.
+struct UnitProblem {
+    std::string text;
+    std::string hint;
+    std::size_t begin = 0;
+    std::size_t end = 0;
+};
+
+/// Reads "cm^3/rev", "J/(kg*K)", "1/K", "Pa^0.5", "%". Names come from a closed list; their scale and offset were taken
+/// from UDUNITS-2 when the program was built (generate_unit_table.cpp), so this needs no lock and no file at run time.
+bool parse_unit(std::string_view text, Unit& unit, UnitProblem& problem);
+
+bool is_unit_name(std::string_view name);
+/// The known name nearest to a wrong one, or how the trade's spelling is written here ("Nm" -> "N*m"); empty if none.
+std::string suggest_unit(std::string_view name);
+std::vector<std::string> unit_names();
+
+/// A display unit for a dimension when none was written ("rad" and "1" cannot be told apart: gives "1").
+Unit si_unit(const Dimension& dimension);
+
+}  // namespace netloop
