@@ -69,6 +69,7 @@ QuantityDecl Parser::quantity(QuantityKind kind)
     if (accept(":")) quantity_type(q);
     if (accept("=")) q.value = expression();
     for (;;) {
+        if (at_statement_end()) return q;  // `init` and `guess` at the beginning of a line are statements of their own
         auto once = [&](const Expr*& place) {
             if (place != nullptr) abandon(messages::said_twice, now().span, now().text);
             take();

@@ -1,9 +1,11 @@
 // Expressions of the text to nodes of the graph: names resolved, functions inlined, arrays taken apart.
 #include <algorithm>
 #include <cmath>
+#include <filesystem>
 #include <stdexcept>
 
 #include "model/instantiator.hpp"
+#include "model/table_file.hpp"
 
 namespace netloop {
 namespace {
@@ -485,7 +487,7 @@ Value Instantiator::build_call(const Expr& e, const Env& env)
     if (table != nullptr) {
         if (e.args.size() != table->arguments.size()) throw StatementGivenUp{};  // reported by the unit check
         if (table->arguments.size() > 2) give_up(messages::unsupported, e.span, "tables of three arguments");
-        std::uint32_t index = table_index(*table, *scope, e.span);
+        std::uint32_t index = table_index(*table, *scope);
         Value x = build(*e.args[0], env);
         if (e.args.size() == 1) return map_unary(x, [&](NodeId n) { return graph_.lookup(index, n, kNoNode); });
         return map_binary(x, build(*e.args[1], env), e.span, [&](NodeId a, NodeId b) { return graph_.lookup(index, a, b); });
@@ -588,11 +590,10 @@ void Instantiator::execute(const Block& block, Env& env, Execution& state)
     }
 }
 
-std::uint32_t Instantiator::table_index(const TableDecl& table, const FileScope&, Span)
+std::uint32_t Instantiator::table_index(const TableDecl& table, const FileScope& scope)
 {
     auto key = std::make_pair(&table, 0);
     if (auto it = tables_.find(key); it != tables_.end()) return it->second;
-    if (!table.file.empty()) give_up(messages::unsupported, table.file_span, "tables read from a file");
     auto scaled = [](const std::vector<double>& v, const std::optional<Unit>& unit) {
         std::vector<double> r = v;
         if (unit)
@@ -600,10 +601,14 @@ std::uint32_t Instantiator::table_index(const TableDecl& table, const FileScope&
         return r;
     };
     try {
+        auto outside = table.outside == TableDecl::Outside::hold ? Table::Outside::hold : table.outside == TableDecl::Outside::extend ? Table::Outside::extend : Table::Outside::refuse;
+        if (!table.file.empty()) {
+            TablePoints p = read_table_file((std::filesystem::path(scope.path).parent_path() / table.file).string(), table);
+            return tables_[key] = graph_.add_table(std::make_shared<const Table>(table.name, std::move(p.x), std::move(p.y), std::move(p.values), table.smooth, outside));
+        }
         std::vector<double> x = scaled(table.knots.at(0), table.arguments.at(0).unit), y;
         if (table.knots.size() > 1) y = scaled(table.knots[1], table.arguments.at(1).unit);
         if (table.knots.size() != table.arguments.size()) throw std::invalid_argument(fmt::format("it has {} arguments and points for {}", table.arguments.size(), table.knots.size()));
-        auto outside = table.outside == TableDecl::Outside::hold ? Table::Outside::hold : table.outside == TableDecl::Outside::extend ? Table::Outside::extend : Table::Outside::refuse;
         auto made = std::make_shared<const Table>(table.name, std::move(x), std::move(y), scaled(table.values, table.unit), table.smooth, outside);
         return tables_[key] = graph_.add_table(std::move(made));
     } catch (const std::exception& problem) {

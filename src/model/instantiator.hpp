@@ -151,7 +151,7 @@ private:
     Value build_call(const Expr& e, const Env& env);
     Value build_builtin(const Expr& e, const std::string& name, const Env& env);
     Value call_function(const FunctionDecl& f, const Expr& e, const Env& env, InstanceId instance, const FileScope* scope, View* results);
-    std::uint32_t table_index(const TableDecl& table, const FileScope& scope, Span span);
+    std::uint32_t table_index(const TableDecl& table, const FileScope& scope);
     Value view_value(std::uint32_t view, const std::string& path);
     Value map_unary(const Value& v, const std::function<NodeId(NodeId)>& f);
     Value map_binary(const Value& a, const Value& b, Span span, const std::function<NodeId(NodeId, NodeId)>& f);

@@ -93,14 +93,40 @@ std::vector<Panel> arrange(const std::vector<Curve>& curves)
     return panels;
 }
 
+// A round distance between tics that gives about `wanted` of them.
+double round_step(double low, double high, int wanted)
+{
+    double raw = (high - low) / wanted;
+    if (!(raw > 0) || !std::isfinite(raw)) return 0;
+    double power = std::pow(10, std::floor(std::log10(raw))), lead = raw / power;
+    return power * (lead <= 1 ? 1 : lead <= 2 ? 2 : lead <= 5 ? 5 : 10);
+}
+
+// Tics of one y axis: few enough for the height of the panel that their numbers stand apart.
+std::string tics(const Panel& panel, std::size_t unit, std::size_t n_panels)
+{
+    double low = HUGE_VAL, high = -HUGE_VAL;
+    for (const Curve& c : panel.curves) {
+        if (unit_label(*c.y) != panel.units[unit]) continue;
+        for (double v : c.y->values) {
+            double shown = (v - c.y->offset) / c.y->scale;
+            if (!std::isfinite(shown)) continue;
+            low = std::min(low, shown);
+            high = std::max(high, shown);
+        }
+    }
+    double step = round_step(low, high, n_panels == 1 ? 8 : n_panels == 2 ? 6 : n_panels == 3 ? 4 : 2);
+    return step > 0 ? fmt::format(" {:.6g}", step) : "";
+}
+
 std::string script(const std::vector<Panel>& panels, const PlotRequest& request, const std::string& out)
 {
     bool svg = fs::path(request.out).extension() == ".svg";
     std::string s;
     s += fmt::format("set terminal {} size {},{} font 'DejaVu Sans,{}' {}\n", svg ? "svg" : "pngcairo", request.width, request.height, 13, svg ? "background '#ffffff'" : "background '#ffffff' noenhanced");
     s += fmt::format("set output \"{}\"\nset termoption noenhanced\n", escaped(out));
-    s += "set border 3 lc rgb '#555555'\nset tics nomirror textcolor rgb '#333333'\nset grid lc rgb '#dddddd' lw 1\nset key top right outside horizontal samplen 2\n";
-    s += "set lmargin 12\nset rmargin 12\n";
+    s += "set border 3 lc rgb '#555555'\nset tics nomirror textcolor rgb '#333333'\nset grid lt 1 lc rgb '#d4d4d4' lw 1\nset key top right outside horizontal samplen 2\n";
+    s += "set lmargin 11\nset rmargin 5\n";
     if (panels.size() > 1) s += fmt::format("set multiplot layout {},1{}\n", panels.size(), request.title.empty() ? "" : fmt::format(" title \"{}\"", escaped(request.title)));
     else if (!request.title.empty()) s += fmt::format("set title \"{}\"\n", escaped(request.title));
     int number = 0;
@@ -108,13 +134,13 @@ std::string script(const std::vector<Panel>& panels, const PlotRequest& request,
         const Panel& panel = panels[p];
         const Column& x = *panel.curves[0].x;
         bool bottom = p + 1 == panels.size();
-        s += bottom ? fmt::format("set xlabel \"{}\"\n", escaped(fmt::format("{} [{}]", x.name, x.unit))) : "unset xlabel\n";
+        s += bottom ? fmt::format("set xlabel \"{}\"\nset format x\n", escaped(fmt::format("{} [{}]", x.name, x.unit))) : "unset xlabel\nset format x ''\n";
         if (request.from || request.to)
             s += request.against.empty() ? fmt::format("set xrange [{}:{}]\n", request.from ? fmt::format("{:.12g}", *request.from) : "", request.to ? fmt::format("{:.12g}", *request.to) : "") : "";
         auto axis = [](const std::string& unit) { return unit.empty() || unit == "1" ? std::string("[-]") : "[" + unit + "]"; };
-        s += fmt::format("set ylabel \"{}\"\nset autoscale y\nset autoscale y2\nset offsets 0,0,graph 0.05,graph 0.05\n", escaped(axis(panel.units[0])));
+        s += fmt::format("set ylabel \"{}\"\nset autoscale yfix\nset autoscale y2fix\nset offsets 0,0,graph 0.06,graph 0.06\nset ytics nomirror{}\n", escaped(axis(panel.units[0])), tics(panel, 0, panels.size()));
         bool two = panel.units.size() > 1;
-        s += two ? fmt::format("set y2label \"{}\"\nset y2tics\nset border 11 lc rgb '#555555'\n", escaped(axis(panel.units[1]))) : "unset y2label\nunset y2tics\nset border 3 lc rgb '#555555'\n";
+        s += two ? fmt::format("set rmargin 11\nset y2label \"{}\"\nset y2tics{}\nset border 11 lc rgb '#555555'\n", escaped(axis(panel.units[1])), tics(panel, 1, panels.size())) : "unset y2label\nunset y2tics\nset border 3 lc rgb '#555555'\n";
         s += "plot ";
         for (std::size_t k = 0; k < panel.curves.size(); ++k) {
             const Curve& c = panel.curves[k];

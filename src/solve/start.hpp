@@ -31,8 +31,8 @@ public:
 
 private:
     Evaluation& evaluation_;
+    std::vector<std::size_t> entry_;  ///< entry of the full pattern for each of ours; filled while pattern_ is made
     SparsePattern pattern_;
-    std::vector<std::size_t> entry_;  ///< entry of the full pattern for each of ours
     SparseLU lu_;
 };
 

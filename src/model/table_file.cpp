@@ -1,0 +1,110 @@
+#include "model/table_file.hpp"
+
+#include <fmt/format.h>
+
+#include <charconv>
+#include <filesystem>
+#include <fstream>
+#include <stdexcept>
+
+namespace netloop {
+namespace {
+
+std::string trimmed(std::string s)
+{
+    while (!s.empty() && (s.back() == ' ' || s.back() == '\r' || s.back() == '"')) s.pop_back();
+    std::size_t begin = s.find_first_not_of(" \"");
+    return begin == std::string::npos ? "" : s.substr(begin);
+}
+
+std::vector<std::string> fields_of(const std::string& line)
+{
+    std::vector<std::string> fields;
+    std::size_t at = 0;
+    for (;;) {
+        std::size_t comma = line.find(',', at);
+        fields.push_back(trimmed(line.substr(at, comma == std::string::npos ? comma : comma - at)));
+        if (comma == std::string::npos) return fields;
+        at = comma + 1;
+    }
+}
+
+bool number_from(const std::string& text, double& value)
+{
+    auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), value);
+    return error == std::errc{} && end == text.data() + text.size();
+}
+
+Unit unit_in(const std::string& heading, const std::optional<Unit>& declared)
+{
+    Unit unit = declared.value_or(Unit{});
+    std::size_t open = heading.rfind('[');
+    if (open == std::string::npos || heading.back() != ']') return unit;
+    UnitProblem problem;
+    Unit written;
+    if (!parse_unit(heading.substr(open + 1, heading.size() - open - 2), written, problem)) throw std::runtime_error(fmt::format("column '{}': {}", heading, problem.text));
+    if (declared && !(written.dimension == unit.dimension)) throw std::runtime_error(fmt::format("column '{}' does not fit the declared [{}]", heading, unit.text));
+    return written;
+}
+
+std::string name_in(const std::string& heading)
+{
+    return trimmed(heading.substr(0, heading.rfind('[')));
+}
+
+}  // namespace
+
+TablePoints read_table_file(const std::string& path, const TableDecl& table)
+{
+    std::ifstream in(path, std::ios::binary);
+    if (!in) {
+        std::error_code error;
+        throw std::runtime_error(fmt::format("file '{}' cannot be read (looked for {})", table.file, std::filesystem::absolute(path, error).string()));
+    }
+    std::vector<std::vector<std::string>> lines;
+    std::vector<std::size_t> numbers;
+    std::string line;
+    for (std::size_t n = 1; std::getline(in, line); ++n) {
+        if (n == 1 && line.starts_with("\xef\xbb\xbf")) line.erase(0, 3);
+        if (trimmed(line).empty()) continue;
+        lines.push_back(fields_of(line));
+        numbers.push_back(n);
+    }
+    if (lines.empty()) throw std::runtime_error(fmt::format("file '{}' is empty", table.file));
+    auto value = [&](std::size_t row, std::size_t column) {
+        double v = 0;
+        if (column >= lines[row].size() || !number_from(lines[row][column], v))
+            throw std::runtime_error(fmt::format("file '{}', line {}: column {} is not a number", table.file, numbers[row], column + 1));
+        return v;
+    };
+    TablePoints points;
+    double probe = 0;
+    if (table.arguments.size() == 1) {
+        bool heading = !number_from(lines[0][0], probe);
+        std::size_t x = 0, v = 1;
+        Unit x_unit = table.arguments[0].unit.value_or(Unit{}), v_unit = table.unit.value_or(Unit{});
+        if (heading) {
+            for (std::size_t c = 0; c < lines[0].size(); ++c) {
+                if (name_in(lines[0][c]) == table.arguments[0].name) x = c;
+                if (name_in(lines[0][c]) == table.name) v = c;
+            }
+            if (lines[0].size() < 2) throw std::runtime_error(fmt::format("file '{}' has one column; two are needed", table.file));
+            x_unit = unit_in(lines[0][x], table.arguments[0].unit);
+            v_unit = unit_in(lines[0][v], table.unit);
+        }
+        for (std::size_t r = heading ? 1 : 0; r < lines.size(); ++r) {
+            points.x.push_back(x_unit.to_si(value(r, x)));
+            points.values.push_back(v_unit.to_si(value(r, v)));
+        }
+        return points;
+    }
+    Unit x_unit = table.arguments[0].unit.value_or(Unit{}), y_unit = table.arguments[1].unit.value_or(Unit{}), v_unit = table.unit.value_or(Unit{});
+    for (std::size_t c = 1; c < lines[0].size(); ++c) points.y.push_back(y_unit.to_si(value(0, c)));
+    for (std::size_t r = 1; r < lines.size(); ++r) {
+        points.x.push_back(x_unit.to_si(value(r, 0)));
+        for (std::size_t c = 1; c <= points.y.size(); ++c) points.values.push_back(v_unit.to_si(value(r, c)));
+    }
+    return points;
+}
+
+}  // namespace netloop
