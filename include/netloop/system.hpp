@@ -15,11 +15,11 @@ struct CompiledSystemData;
 
 /// Which system and scenario to compile, and what is changed for it.
 struct CompileRequest {
-    std::string system;    ///< name of a system; empty: that of the scenario, or the only one loaded
-    std::string scenario;  ///< name of a scenario; empty: the only one loaded, or none with `no_scenario`
+    std::string system{};    ///< name of a system; empty: that of the scenario, or the only one loaded
+    std::string scenario{};  ///< name of a scenario; empty: the only one loaded, or none with `no_scenario`
     bool no_scenario = false;
     /// Values as text, as on the command line: {"relief.cracking", "160 bar"}. An option is fixed here; a param can be set later too.
-    std::vector<std::pair<std::string, std::string>> set;
+    std::vector<std::pair<std::string, std::string>> set{};
     bool strict = false;   ///< quantities without a unit are errors
 };
 

@@ -292,7 +292,7 @@ CompiledSystem compile(const SystemBuilder& builder)
 {
     BuilderState& state = BuilderAccess::state(builder);
     auto set = LibraryAccess::set(state.library);
-    std::size_t from = set->diagnostics.items().size();
+    std::size_t from = set->diagnostics.begin_work();
     // the declaration may go on growing after this: each compilation takes it as it stands
     Statement* s = state.arena.statement({});
     s->node = state.declaration;

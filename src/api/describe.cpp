@@ -201,8 +201,7 @@ std::vector<Library::Entry> Library::list(const std::string& package) const
             throw UsageError(fmt::format("no library is called '{}'; {}there are: {}", package, near.empty() ? "" : fmt::format("did you mean '{}'? ", near), all));
         }
     }
-    for (const FileScope& f : set_->files())
-        if (f.package == p && f.path != "(program)") add(f);
+    for (const FileScope* f : set_->files_of(p)) add(*f);
     return entries;
 }
 
@@ -213,9 +212,8 @@ std::string Library::describe(const std::string& name) const
         std::vector<std::string> names;
         for (const std::string& p : packages())
             for (const auto& [n, def] : set_->package(p)->names) names.push_back(p + "." + n);
-        for (const FileScope& f : set_->files())
-            if (f.package == nullptr)
-                for (const auto& [n, def] : f.names) names.push_back(n);
+        for (const FileScope* f : set_->files_of(nullptr))
+            for (const auto& [n, def] : f->names) names.push_back(n);
         std::string near = nearest_name(name, names);
         for (const std::string& full : names)
             if (near.empty() && full.ends_with("." + name)) near = full;

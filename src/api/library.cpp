@@ -61,18 +61,25 @@ Library Library::standard()
     return library;
 }
 
+namespace {
+template <typename Load>
+void load_guarded(LibrarySet& set, Load load)
+{
+    std::size_t from = set.diagnostics.begin_work(), first = set.n_files();
+    load();
+    if (set.diagnostics.has_errors()) set.discard_files(first);
+    throw_errors(set, from);
+}
+}  // namespace
+
 void Library::load_file(const std::string& path)
 {
-    std::size_t from = set_->diagnostics.items().size();
-    set_->load_file(path);
-    throw_errors(*set_, from);
+    load_guarded(*set_, [&] { set_->load_file(path); });
 }
 
 void Library::load_text(const std::string& name, const std::string& text)
 {
-    std::size_t from = set_->diagnostics.items().size();
-    set_->load_text(name, text);
-    throw_errors(*set_, from);
+    load_guarded(*set_, [&] { set_->load_text(name, text); });
 }
 
 std::vector<std::string> Library::packages() const
@@ -82,10 +89,9 @@ std::vector<std::string> Library::packages() const
 
 std::vector<Diagnostic> Library::check(bool strict) const
 {
-    std::size_t from = set_->diagnostics.items().size();
+    std::size_t from = set_->diagnostics.begin_work();
     UnitChecker checker(*set_, strict);
-    for (const FileScope& f : set_->files())
-        if (f.package == nullptr) checker.check(f);
+    for (const FileScope* f : set_->files_of(nullptr)) checker.check(*f);
     return export_diagnostics(*set_, from);
 }
 

@@ -119,7 +119,7 @@ ScenarioPlan plan_request(LibrarySet& set, const CompileRequest& request, std::s
 CompiledSystem compile(const Library& library, const CompileRequest& request)
 {
     LibrarySet& set = library.set();
-    std::size_t from = set.diagnostics.items().size();
+    std::size_t from = set.diagnostics.begin_work();
     return compile_plan(library, plan_request(set, request, from), request.strict, from);
 }
 
@@ -128,7 +128,7 @@ std::string show_stage(const Library& library, const CompileRequest& request, co
     static const std::vector<std::string> kStages{"flat", "system", "reduced", "solver", "program"};
     if (std::find(kStages.begin(), kStages.end(), stage) == kStages.end()) throw UsageError(fmt::format("no stage is called '{}'; there are: flat, system, reduced, solver, program", stage));
     LibrarySet& set = library.set();
-    std::size_t from = set.diagnostics.items().size();
+    std::size_t from = set.diagnostics.begin_work();
     CompiledSystemData data;
     data.set = LibraryAccess::set(library);
     auto flat = flatten_plan(set, plan_request(set, request, from), data, request.strict, from);

@@ -46,6 +46,14 @@ public:
         return add(message, span, fmt::format(fmt::runtime(message.text), std::forward<Args>(args)...));
     }
 
+    /// Begins a new piece of work: what was reported before stays listed, but no longer counts, and may be reported again.
+    std::size_t begin_work()
+    {
+        seen_.clear();
+        n_errors_ = 0;
+        return items_.size();
+    }
+
     bool has_errors() const { return n_errors_ > 0; }
     std::size_t n_errors() const { return n_errors_; }
     const std::vector<SourceDiagnostic>& items() const { return items_; }

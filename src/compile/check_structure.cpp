@@ -31,7 +31,7 @@ public:
         for (std::uint32_t r = 0; r < rows_.n_rows() && told.size() < 5; ++r) {
             if (m.column_of_row[r] != kUnmatched || rows_.starts[r] == rows_.starts[r + 1]) continue;
             AlternatingSet set = alternating_from_row(rows_, m, r);
-            if (told.insert(*std::min_element(set.rows.begin(), set.rows.end())).second) report_over(set, under);
+            if (told.insert(*std::min_element(set.rows.begin(), set.rows.end())).second) report_over(set);
         }
         std::set<std::uint32_t> said;
         for (std::uint32_t c = 0; c < unknowns_.size() && said.size() < 5; ++c) {
@@ -73,7 +73,7 @@ private:
             if (!s_.variables(e.residual).empty()) continue;
             any = true;
             const FlatEquation& flat = flat_.equations[e.flat];
-            auto& d = diagnostics_.report(messages::too_many_equations, flat.origin.span, 1, 0);
+            auto& d = diagnostics_.report(messages::too_many_equations, flat_.shown_place(flat.origin), 1, 0);
             d.note(flat.origin.span, fmt::format("{}: {}", where(flat.origin), shown(flat)));
             d.mend(cause_over({e.flat}));
         }
@@ -83,11 +83,10 @@ private:
     // The flat equations that tie the members of a set together: those of the set, and the aliases between its quantities.
     std::string cause_over(const std::vector<std::uint32_t>& flat_rows) const
     {
-        bool shared = false, electrical = false, ideal = false;
-        std::set<std::uint32_t> instances;
+        bool shared = false, electrical = false, sums_only = true;
         for (std::uint32_t f : flat_rows) {
             const FlatEquation& e = flat_.equations[f];
-            instances.insert(e.origin.instance);
+            sums_only &= e.kind == EquationKind::joint_sum || e.kind == EquationKind::unjoined;
             for (NodeId side : {e.left, e.right}) {
                 for (const Variable& v : s_.variables(side)) {
                     const FlatQuantity& q = flat_.quantities[v.quantity];
@@ -95,8 +94,8 @@ private:
                     electrical |= q.unit.dimension.text() == "V";
                 }
             }
-            ideal |= e.kind == EquationKind::equation;
         }
+        if (sums_only) return "the sums of the joints of one circuit follow from each other: usual cause: the circuit has no reference (an electrics.Ground, a tank, an anchor)";
         if (shared && electrical) return "usual causes: two ideal voltage sources or two grounds on one joint; put a resistance between them, or leave one out";
         if (shared) return "usual causes: two ideal sources on one joint, or a value stated twice; leave one out, or put a resistance or stiffness between them";
         return "leave out one of them, or declare what one of them should settle as a var";
@@ -123,7 +122,7 @@ private:
         return {};
     }
 
-    void report_over(const AlternatingSet& set, bool under)
+    void report_over(const AlternatingSet& set)
     {
         std::vector<std::uint32_t> flat_rows;
         for (std::uint32_t r : set.rows) flat_rows.push_back(s_.equations[r].flat);
@@ -131,7 +130,7 @@ private:
         std::stable_sort(flat_rows.begin(), flat_rows.end(), [&](std::uint32_t a, std::uint32_t b) {
             return (flat_.equations[a].kind != EquationKind::equation) < (flat_.equations[b].kind != EquationKind::equation);
         });
-        auto& d = diagnostics_.report(messages::too_many_equations, flat_.equations[flat_rows[0]].origin.span, set.rows.size(), set.columns.size());
+        auto& d = diagnostics_.report(messages::too_many_equations, flat_.shown_place(flat_.equations[flat_rows[0]].origin), set.rows.size(), set.columns.size());
         std::string names;
         for (std::size_t i = 0; i < set.columns.size() && i < 8; ++i) names += (i == 0 ? "" : ", ") + flat_.quantities[unknowns_[set.columns[i]]].path;
         if (set.columns.size() > 8) names += ", ...";
@@ -145,7 +144,6 @@ private:
         if (flat_rows.size() > 12) d.note({}, fmt::format("... and {} more", flat_rows.size() - 12));
         std::string balance = unbalanced(instances);
         if (!balance.empty()) d.note({}, balance);
-        (void)under;
         d.mend(cause_over(flat_rows));
     }
 
@@ -166,7 +164,7 @@ private:
         for (std::size_t i = 0; i < shown_quantities.size() && i < 8; ++i) names += fmt::format("{}'{}'", i == 0 ? "" : ", ", flat_.quantities[shown_quantities[i]].path);
         if (shown_quantities.size() > 8) names += fmt::format(" and {} more", shown_quantities.size() - 8);
         const FlatQuantity& first = flat_.quantities[shown_quantities[0]];
-        auto& d = diagnostics_.report(messages::too_few_equations, first.origin.span, names);
+        auto& d = diagnostics_.report(messages::too_few_equations, flat_.shown_place(first.origin), names);
         for (std::size_t i = 0; i < shown_quantities.size() && i < 8; ++i) {
             const FlatQuantity& q = flat_.quantities[shown_quantities[i]];
             d.note(q.origin.span, fmt::format("{}: {}", where(q.origin), q.path));

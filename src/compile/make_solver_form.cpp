@@ -35,8 +35,8 @@ double start_by_kind(const Unit& unit)
 
 class SolverFormMaker {
 public:
-    SolverFormMaker(ReducedSystem r, Diagnostics& d)
-        : diagnostics_(d), g_(r.system.graph()), substitute_(g_, [this](const Node& n) { return value_of({n.a, n.b}); })
+    explicit SolverFormMaker(ReducedSystem r)
+        : g_(r.system.graph()), substitute_(g_, [this](const Node& n) { return value_of({n.a, n.b}); })
     {
         form_.reduced = std::move(r);
     }
@@ -251,7 +251,6 @@ private:
         form_.time_knots.erase(std::unique(form_.time_knots.begin(), form_.time_knots.end()), form_.time_knots.end());
     }
 
-    Diagnostics& diagnostics_;
     SolverForm form_;
     Graph& g_;
     Substitution substitute_;
@@ -264,9 +263,9 @@ private:
 
 }  // namespace
 
-SolverForm make_solver_form(ReducedSystem system, Diagnostics& diagnostics)
+SolverForm make_solver_form(ReducedSystem system)
 {
-    return SolverFormMaker(std::move(system), diagnostics).run();
+    return SolverFormMaker(std::move(system)).run();
 }
 
 std::string SolverForm::text() const

@@ -30,6 +30,6 @@ void order_blocks(ReducedSystem& system, Diagnostics& diagnostics);
 void tear_blocks(ReducedSystem& system);
 
 /// z, residuals, start conditions and outputs as expressions of z, z', time, parameters and modes.
-SolverForm make_solver_form(ReducedSystem system, Diagnostics& diagnostics);
+SolverForm make_solver_form(ReducedSystem system);
 
 }  // namespace netloop

@@ -161,7 +161,7 @@ public:
         });
         if (wanted("reduced")) return show(reduced_text(reduced));
         SolverForm form;
-        step("make solver form", [&] { form = make_solver_form(std::move(reduced), diagnostics_); },
+        step("make solver form", [&] { form = make_solver_form(std::move(reduced)); },
              [&] { return fmt::format("z of {}, {} explicit assignments", form.z.size(), form.n_explicit); });
         if (wanted("solver")) return show(form.text());
         std::shared_ptr<const CompiledModel> model;

@@ -83,7 +83,10 @@ void Parser::end_statement(std::string_view what)
     if (accept(";") || at_statement_end()) return;
     if (is("=") && what == "the equation")
         abandon(messages::second_equals, now().span, {}, {}, "an equation that begins with a minus is written with brackets: (-a) = b");
-    abandon(messages::expected_end, now().span, what, shown(now()));
+    std::string hint;
+    for (const Token* t = &now(); t > &tokens_[0] && hint.empty() && !t->is(";") && !t->is("{"); --t)
+        if (t->is("-") && t->line_before) hint = "a line that begins with a minus goes on with the line above it: put it in brackets";
+    abandon(messages::expected_end, now().span, what, shown(now()), hint);
 }
 
 // Leaves the cursor behind the end of the present statement; braces opened on the way are passed over whole.

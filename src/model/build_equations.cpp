@@ -490,6 +490,11 @@ InstantiateResult Instantiator::run()
         result.extra.push_back(node);
     }
     if (set_.diagnostics.has_errors()) return result;
+    auto mark = [&](auto& list) {
+        for (auto& item : list) item.origin.in_library = item.origin.span.known() && set_.is_library_file(item.origin.span.file);
+    };
+    mark(model_->quantities);
+    mark(model_->equations);
     model_->verify();
     result.model = std::move(model_);
     return result;

@@ -18,6 +18,7 @@ using ParameterId = std::uint32_t;
 struct Origin {
     std::uint32_t instance = 0;
     Span span;
+    bool in_library = false;  ///< the text belongs to a shipped library
 };
 
 enum class QuantityRole { var, shared, zero_sum, input, output };
@@ -94,6 +95,10 @@ struct FlatModel {
     std::vector<FlatGuess> guesses;
     std::vector<FlatView> views;
     std::vector<std::string> instances;  ///< path of each instance; "" is the system
+    std::vector<Span> places;            ///< where each instance stands in the user's own files: its part, or the part that holds it
+
+    /// The place to show for an origin: its own if that is the user's, else the part in the user's files that brings it in.
+    Span shown_place(const Origin& origin) const { return origin.in_library ? places[origin.instance] : origin.span; }
 
     /// Throws std::logic_error if an id points outside its array (a broken invariant, never the user's fault).
     void verify() const;

@@ -313,6 +313,8 @@ InstanceId Instantiator::make_instance(const Definition& d, InstanceId parent, s
     for (const auto& [value, scope] : instance.info->values) instance.bindings.push_back({value.path, value.value, Env{id, scope, nullptr, nullptr, true}, false});
     instance.bindings.insert(instance.bindings.end(), bindings.begin(), bindings.end());
     model_->instances.push_back(instance.path);
+    bool own = span.known() && !set_.is_library_file(span.file);
+    model_->places.push_back(own || id == 0 ? span : model_->places[parent]);
     checker_.check(d);
     for (const Definition* base : instance.info->ancestry) checker_.check(*base);
 

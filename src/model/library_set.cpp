@@ -45,6 +45,8 @@ LibrarySet::LibrarySet() = default;
 const FileScope* LibrarySet::parse(std::string path, std::string text, const Package* package, Span)
 {
     std::uint32_t id = sources.add(path, std::move(text));
+    in_library_.resize(id + 1, false);
+    in_library_[id] = package != nullptr && path.starts_with("library/");
     SyntaxFile syntax = parse_file(sources, id, diagnostics);
     arenas_.push_back(syntax.arena);
     FileScope& scope = files_.emplace_back();
@@ -126,6 +128,12 @@ const FileScope* LibrarySet::load_text(const std::string& path, std::string text
     return parse(path, std::move(text), nullptr, {});
 }
 
+void LibrarySet::discard_files(std::size_t first)
+{
+    for (std::size_t i = first; i < files_.size(); ++i) files_[i].faulty = files_[i].package == nullptr;
+    std::erase_if(loaded_, [](const auto& entry) { return entry.second == nullptr || entry.second->faulty; });
+}
+
 FileScope* LibrarySet::program_scope()
 {
     if (program_scope_ == nullptr) {
@@ -133,7 +141,7 @@ FileScope* LibrarySet::program_scope()
         program_scope_->path = "(program)";
     }
     for (const FileScope& file : files_) {
-        if (&file == program_scope_ || file.package != nullptr) continue;
+        if (&file == program_scope_ || file.package != nullptr || file.faulty) continue;
         auto& used = program_scope_->used_files;
         if (std::find(used.begin(), used.end(), &file) == used.end()) used.push_back(&file);
     }
@@ -290,6 +298,14 @@ const Definition* LibrarySet::find(const FileScope& scope, const Path& path, boo
     return found != nullptr ? found : unknown(visible_names(scope));
 }
 
+std::vector<const FileScope*> LibrarySet::files_of(const Package* package) const
+{
+    std::vector<const FileScope*> list;
+    for (const FileScope& f : files_)
+        if (f.package == package && &f != program_scope_ && !f.faulty) list.push_back(&f);
+    return list;
+}
+
 const Definition* LibrarySet::find_by_text(const std::string& name)
 {
     if (auto dot = name.find('.'); dot != std::string::npos) {
@@ -299,7 +315,7 @@ const Definition* LibrarySet::find_by_text(const std::string& name)
         return it == p->names.end() ? nullptr : it->second;
     }
     for (const FileScope& f : files_)
-        if (f.package == nullptr)
+        if (f.package == nullptr && !f.faulty)
             if (auto it = f.names.find(name); it != f.names.end()) return it->second;
     return nullptr;
 }

@@ -42,6 +42,7 @@ struct FileScope {
     std::string path;
     std::uint32_t file = kNoFile;
     const Package* package = nullptr;                 ///< the library the file belongs to, if any
+    bool faulty = false;                              ///< it had errors: its definitions are not used
     std::map<std::string, const Definition*> names;   ///< defined here
     std::vector<const Definition*> definitions;       ///< in the order of the text
     std::vector<const FileScope*> used_files;         ///< `use "file"`
@@ -71,6 +72,11 @@ public:
     const FileScope* load_file(const std::string& path);
     /// The same from a text in memory; `path` is for messages and relative uses.
     const FileScope* load_text(const std::string& path, std::string text);
+    /// After a load that failed: nothing of the files read since `first` is used any more.
+    void discard_files(std::size_t first);
+    std::size_t n_files() const { return files_.size(); }
+    /// Whether a source text is part of a shipped library.
+    bool is_library_file(std::uint32_t file) const { return file < in_library_.size() && in_library_[file]; }
     /// Definitions made by a program, in a scope that sees the shipped libraries and all files loaded so far.
     FileScope* program_scope();
     const Definition* define(FileScope* scope, const Statement* statement, std::string name, Span span);
@@ -82,7 +88,8 @@ public:
     const Definition* find(const FileScope& scope, const Path& path, bool quiet = false);
     /// "hydraulics.Orifice" or a name in any file loaded so far; null if there is none.
     const Definition* find_by_text(const std::string& name);
-    const std::deque<FileScope>& files() const { return files_; }
+    /// The files of the user (`package` null) or of one library, as loaded now; a copy, since looking into one may load others.
+    std::vector<const FileScope*> files_of(const Package* package) const;
 
     /// The flattened declaration of a component (with what it takes over), made once. Null if it is faulty beyond use.
     const ComponentInfo* info(const Definition& definition);
@@ -102,6 +109,7 @@ private:
     std::map<std::string, std::unique_ptr<Package>> packages_;
     std::map<std::string, const FileScope*> loaded_;
     std::vector<std::string> loading_;
+    std::vector<bool> in_library_;  ///< per source text
     std::unordered_map<const Definition*, std::unique_ptr<ComponentInfo>> infos_;
 };
 

@@ -11,9 +11,8 @@ namespace {
 std::vector<const Definition*> loaded(LibrarySet& set, bool systems)
 {
     std::vector<const Definition*> list;
-    for (const FileScope& f : set.files()) {
-        if (f.package != nullptr) continue;
-        for (const Definition* d : f.definitions) {
+    for (const FileScope* f : set.files_of(nullptr)) {
+        for (const Definition* d : f->definitions) {
             const auto* c = d->as<ComponentDecl>();
             if (systems ? c != nullptr && c->system : d->as<ScenarioDecl>() != nullptr) list.push_back(d);
         }

@@ -86,6 +86,7 @@ public:
     {
         IDASetStopTime(memory_, target);
         not_finite_ = kNone;
+        double before = time_;
         int flag = IDASolve(memory_, target, &time_, y_, yp_, IDA_ONE_STEP);
         grow_usual();
         if (flag == IDA_ROOT_RETURN) {
@@ -94,6 +95,9 @@ public:
         }
         if (flag == IDA_TSTOP_RETURN) return Stopped::target;
         if (flag < 0) fail(flag);
+        // steps that no longer move the time end a run that would go on for ever
+        stuck_ = time_ - before <= 1e-14 * std::abs(time_) ? stuck_ + 1 : 0;
+        if (stuck_ > 30) fail(IDA_ERR_FAIL);
         return Stopped::stepped;
     }
 
@@ -341,6 +345,7 @@ private:
     std::vector<std::size_t> group_;
     std::size_t n_groups_ = 0;
     StepCounts total_;
+    int stuck_ = 0;
     std::size_t not_finite_ = kNone;
     std::vector<double> not_finite_z_;
 };

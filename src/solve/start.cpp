@@ -25,7 +25,6 @@ public:
         for (std::size_t i = 0; i < n_; ++i) {
             s_.z[i] = e_.search_start(i);
             if (m_.form.z[i].kind != ZEntry::Kind::state) continue;
-            column_of_rate_.push_back(static_cast<std::uint32_t>(n_ + states_.size()));
             states_.push_back(static_cast<std::uint32_t>(i));
         }
         rate_column_.assign(n_, kUnmatched);
@@ -121,6 +120,43 @@ private:
         for (std::size_t c = n_; c < n_columns_; ++c) hold(c);
     }
 
+    // Dense elimination, row by row: take() tells whether a row is independent of those taken before.
+    class Elimination {
+    public:
+        explicit Elimination(const StartSolver& s) : s_(s) {}
+        bool take(std::size_t row, bool states_given)
+        {
+            std::vector<double> v(s_.n_columns_, 0.0);
+            for (const auto& [c, x] : s_.row_values(row)) {
+                bool state = c < s_.n_ && s_.m_.form.z[c].kind == ZEntry::Kind::state;
+                if (!(state && states_given)) v[c] += x * s_.scale(c);
+            }
+            double size = 0;
+            for (double x : v) size = std::max(size, std::abs(x));
+            if (size == 0 || !std::isfinite(size)) return false;
+            for (double& x : v) x /= size;
+            for (std::size_t k = 0; k < basis_.size(); ++k) {
+                double f = v[pivots_[k]];
+                if (f == 0) continue;
+                for (std::size_t c = 0; c < v.size(); ++c) v[c] -= f * basis_[k][c];
+            }
+            std::size_t best = 0;
+            for (std::size_t c = 0; c < v.size(); ++c)
+                if (std::abs(v[c]) > std::abs(v[best])) best = c;
+            if (std::abs(v[best]) < 1e-9) return false;
+            double pivot = v[best];
+            for (double& x : v) x /= pivot;
+            basis_.push_back(std::move(v));
+            pivots_.push_back(best);
+            return true;
+        }
+
+    private:
+        const StartSolver& s_;
+        std::vector<std::vector<double>> basis_;
+        std::vector<std::size_t> pivots_;
+    };
+
     // When the chosen set turns out to be singular in numbers: rows are taken in order of rank of claim, each only if it is
     // independent of those before. Dense, for systems up to a size where that costs no more than some seconds.
     bool choose_by_rank()
@@ -134,41 +170,20 @@ private:
             return rank(a) < rank(b);
         });
         evaluate_rows();
-        std::vector<std::vector<double>> basis;
-        std::vector<std::size_t> pivots;
+        // With the states given, the equations must settle the rest: else no start conditions can mend it.
+        Elimination given_states(*this);
+        for (std::size_t r = 0; r < n_; ++r)
+            if (!given_states.take(r, true)) deficient_.push_back(r);
+        if (!deficient_.empty()) return false;
+        Elimination all(*this);
         std::vector<std::size_t> chosen;
         redundant_.clear();
         for (std::size_t r : order) {
-            std::vector<double> v(n_columns_, 0.0);
-            for (const auto& [c, x] : row_values(r)) v[c] += x * scale(c);
-            double size = 0;
-            for (double x : v) size = std::max(size, std::abs(x));
-            if (size == 0 || !std::isfinite(size)) {
-                if (r < n_) deficient_.push_back(r);
-                continue;
-            }
-            for (double& x : v) x /= size;
-            for (std::size_t k = 0; k < basis.size(); ++k) {
-                double f = v[pivots[k]];
-                if (f == 0) continue;
-                for (std::size_t c = 0; c < n_columns_; ++c) v[c] -= f * basis[k][c];
-            }
-            std::size_t best = 0;
-            for (std::size_t c = 0; c < n_columns_; ++c)
-                if (std::abs(v[c]) > std::abs(v[best])) best = c;
-            if (std::abs(v[best]) < 1e-9) {
-                if (r < n_) deficient_.push_back(r);
-                else if (r < holds && !m_.form.start[r - n_].guess) redundant_.push_back(r - n_);
-                continue;
-            }
-            double pivot = v[best];
-            for (double& x : v) x /= pivot;
-            basis.push_back(std::move(v));
-            pivots.push_back(best);
-            chosen.push_back(r);
+            if (all.take(r, false)) chosen.push_back(r);
+            else if (r >= n_ && r < holds && !m_.form.start[r - n_].guess) redundant_.push_back(r - n_);
             if (chosen.size() == n_columns_) break;
         }
-        if (!deficient_.empty() || chosen.size() < n_columns_ || chosen == chosen_) return false;
+        if (chosen.size() < n_columns_ || chosen == chosen_) return false;
         chosen_ = std::move(chosen);
         return true;
     }
@@ -378,7 +393,7 @@ private:
     const SourceSet& sources_;
     std::size_t n_, n_columns_ = 0;
     State s_;
-    std::vector<std::uint32_t> states_, column_of_rate_, rate_column_;
+    std::vector<std::uint32_t> states_, rate_column_;
     Adjacency adjacency_;
     std::vector<std::size_t> chosen_, redundant_, deficient_;
     std::vector<double> by_z_, by_rate_;

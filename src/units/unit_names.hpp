@@ -16,7 +16,7 @@ inline constexpr UnitNameRow kUnitNames[] = {
     {"km", "km", "m"}, {"inch", "inch", "m"}, {"ft", "international_foot", "m"}, {"yd", "international_yard", "m"},
     {"mile", "international_mile", "m"}, {"ha", "hectare", "m^2"},
     {"L", "liter", "m^3"}, {"dL", "0.1 liter", "m^3"}, {"cL", "0.01 liter", "m^3"}, {"mL", "0.001 liter", "m^3"}, {"hL", "100 liter", "m^3"},
-    {"gal", "US_liquid_gallon", "m^3"}, {"gpm", "US_liquid_gallon/min", "m^3*s^-1"},
+    {"gal", "231 inch^3", "m^3"}, {"gpm", "231 inch^3/min", "m^3*s^-1"},
     // time, frequency, angle
     {"s", "s", "s"}, {"ms", "ms", "s"}, {"us", "us", "s"}, {"ns", "ns", "s"}, {"min", "min", "s"}, {"h", "h", "s"},
     {"day", "day", "s"}, {"week", "week", "s"}, {"year", "365.25 day", "s"},

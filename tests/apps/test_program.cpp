@@ -1,0 +1,199 @@
+// The command line as a process, as a user calls it.
+#include <doctest/doctest.h>
+
+#include <csignal>
+#include <cstdlib>
+#include <filesystem>
+#include <nlohmann/json.hpp>
+
+#include "support/support.hpp"
+
+namespace fs = std::filesystem;
+
+namespace {
+const std::string kBridge = test::source_path("examples/bascule/bridge.loop");
+
+bool has(const std::string& text, const std::string& part)
+{
+    return text.find(part) != std::string::npos;
+}
+}  // namespace
+
+TEST_SUITE_BEGIN("apps");
+
+TEST_CASE("the five commands of the first hour")
+{
+    test::Scratch scratch;
+    test::Outcome check = test::netloop("check " + kBridge);
+    CHECK(check.code == 0);
+    CHECK(has(check.out, "sound"));
+    test::Outcome run = test::netloop("run " + kBridge + " --out " + (scratch / "bridge.h5") + " --set relief.cracking=\"160 bar\"");
+    INFO(run.err);
+    CHECK(run.code == 0);
+    CHECK(has(run.out, "times real time"));
+    netloop::Recording r = netloop::Recording::load(scratch / "bridge.h5");
+    CHECK(r.complete);
+    CHECK(r["pump.outlet.p"].max() > 160e5);
+    CHECK(r["leaf.angle"].in("deg").max() > 78);
+    CHECK(r["leaf.angle"].in("deg").max() < 84);
+    CHECK(std::abs(r["leaf.angle"].in("deg").final()) < 2);
+    CHECK(r["oil.T"].final() > r["oil.T"].first() + 2);
+    test::Outcome plot = test::netloop("plot " + (scratch / "bridge.h5") + " leaf.angle pump.outlet.p --out " + (scratch / "bridge.png"));
+    INFO(plot.err);
+    CHECK(plot.code == 0);
+    CHECK(test::read_file(scratch / "bridge.png").substr(1, 3) == "PNG");
+    test::Outcome svg = test::netloop("plot " + (scratch / "bridge.h5") + " valve.spool oil.T leaf.speed --against leaf.angle --from 5s --to 40s --out " + (scratch / "bridge.svg"));
+    INFO(svg.err);
+    CHECK(svg.code == 0);
+    CHECK(has(test::read_file(scratch / "bridge.svg"), "leaf.angle [deg]"));
+    test::Outcome list = test::netloop("list hydraulics");
+    CHECK(list.code == 0);
+    CHECK(has(list.out, "hydraulics.ReliefValve"));
+    test::Outcome describe = test::netloop("describe hydraulics.ReliefValve");
+    CHECK(describe.code == 0);
+    for (const char* part : {"cracking", "[bar]", "160 bar in 1 bar .. 1000 bar", "inlet.m = rho", "example", "inlet.m + outlet.m = 0"}) {
+        INFO(part);
+        CHECK(has(describe.out, part));
+    }
+}
+
+TEST_CASE("every command has a help text with an example")
+{
+    for (const char* command : {"check", "run", "list", "describe", "plot"}) {
+        test::Outcome o = test::netloop(std::string(command) + " --help");
+        INFO(command);
+        CHECK(o.code == 0);
+        CHECK(has(o.out, "Example:"));
+    }
+    CHECK(test::netloop("--help").code == 0);
+    CHECK(test::netloop("--version").out == "0.1.0\n");
+}
+
+TEST_CASE("exit codes: 1 for the model or data, 2 for wrong usage")
+{
+    test::Scratch scratch;
+    test::write_file(scratch / "bad.loop", "system S { var x : m ; x = 3 s }\n");
+    test::write_file(scratch / "two.loop", "system S { var x init 1 ; x' = -x }\nscenario a of S { stop at 1 s }\nscenario b of S { stop at 2 s }\n");
+    test::write_file(scratch / "none.loop", "system S { var x init 1 ; x' = -x }\n");
+    test::write_file(scratch / "binary.loop", std::string("\x7f\x45LF\0\1\2", 7));
+    test::write_file(scratch / "parts.loop", "component A { var x : m ; x = 3 m }\n");
+    struct Row {
+        std::string arguments;
+        int code;
+        const char* says;
+    };
+    const Row rows[] = {{"", 2, ""},
+                        {"frobnicate", 2, ""},
+                        {"run", 2, "file"},
+                        {"check " + (scratch / "missing.loop"), 1, "looked for"},
+                        {"check " + scratch.path(), 1, "folder"},
+                        {"check " + (scratch / "bad.loop"), 1, "[unit-mismatch]"},
+                        {"check " + (scratch / "binary.loop"), 1, "UTF-8"},
+                        {"check " + (scratch / "parts.loop"), 0, ""},
+                        {"run " + (scratch / "parts.loop"), 1, "no system"},
+                        {"run " + (scratch / "two.loop"), 1, "a, b"},
+                        {"run " + (scratch / "two.loop") + " c", 1, "scenario"},
+                        {"run " + (scratch / "none.loop"), 2, "--stop 60s"},
+                        {"run " + (scratch / "none.loop") + " --stop 1s", 0, ""},
+                        {"run " + (scratch / "none.loop") + " --stop 1kg", 1, "cannot be shown"},
+                        {"run " + (scratch / "none.loop") + " --stop abc", 2, "a time is expected"},
+                        {"run " + (scratch / "none.loop") + " --stop 1s --out /no/such/folder/x.h5", 1, "there is no folder"},
+                        {"run " + (scratch / "none.loop") + " --stop 1s --set x", 2, "path=value"},
+                        {"run " + kBridge + " --set relief.crackin='160 bar'", 1, "did you mean 'cracking'?"},
+                        {"run " + kBridge + " --set relief.cracking='160'", 1, "160 bar"},
+                        {"run " + kBridge + " --set relief.cracking='5000 bar'", 1, "outside its range"},
+                        {"list hydralics", 2, "did you mean 'hydraulics'?"},
+                        {"describe hydraulics.ReliefValv", 2, "did you mean 'hydraulics.ReliefValve'?"},
+                        {"describe ReliefValve", 2, "hydraulics.ReliefValve"},
+                        {"plot " + (scratch / "nothing.h5") + " x --out " + (scratch / "x.png"), 1, "does not exist"},
+                        {"plot " + (scratch / "bad.loop") + " x --out " + (scratch / "x.png"), 1, "no recording"}};
+    for (const Row& row : rows) {
+        test::Outcome o = test::netloop(row.arguments);
+        INFO("netloop " << row.arguments << "\n" << o.err);
+        CHECK(o.code == row.code);
+        CHECK(has(o.err, row.says));
+    }
+}
+
+TEST_CASE("a wrong quantity in a plot suggests the right one and leaves no file")
+{
+    test::Scratch scratch;
+    REQUIRE(test::netloop("run " + test::source_path("examples/first/pit.loop") + " --out " + (scratch / "pit.csv")).code == 0);
+    test::Outcome o = test::netloop("plot " + (scratch / "pit.csv") + " levle --out " + (scratch / "x.png"));
+    CHECK(o.code == 1);
+    CHECK(has(o.err, "did you mean 'level'?"));
+    CHECK_FALSE(fs::exists(scratch / "x.png"));
+    CHECK(test::netloop("plot " + (scratch / "pit.csv") + " level --out " + (scratch / "x.jpg")).code == 1);
+    CHECK(test::netloop("plot " + (scratch / "pit.csv") + " --out " + (scratch / "x.png")).code == 2);
+    CHECK(test::netloop("plot " + (scratch / "pit.csv") + " level --out " + (scratch / "x.png") + " --size 10x10").code == 2);
+}
+
+TEST_CASE("--json gives the same for programs")
+{
+    test::Scratch scratch;
+    test::write_file(scratch / "bad.loop", "system S {\n var x : m\n x = 3 s\n}\n");
+    auto bad = nlohmann::json::parse(test::netloop("check --json " + (scratch / "bad.loop")).out);
+    CHECK(bad["ok"] == false);
+    CHECK(bad["messages"][0]["id"] == "unit-mismatch");
+    CHECK(bad["messages"][0]["line"] == 3);
+    auto good = nlohmann::json::parse(test::netloop("check --json " + kBridge).out);
+    CHECK(good["ok"] == true);
+    CHECK(good["states"] == 13);
+    auto run = nlohmann::json::parse(test::netloop("run --json " + kBridge + " --stop 3s").out);
+    CHECK(run["complete"] == true);
+    CHECK(run["steps"] > 10);
+    CHECK(nlohmann::json::parse(test::netloop("list --json mechanics").out).size() > 15);
+}
+
+TEST_CASE("an interrupt closes the recording and marks it incomplete")
+{
+    test::Scratch scratch;
+    test::write_file(scratch / "long.loop", "system S { var x init 1 ; var v init 0 ; x' = v ; v' = -1e4 * x }\n");
+    const char* program = std::getenv("NETLOOP_PROGRAM");
+    test::Outcome o = test::shell("timeout --preserve-status -s INT 2 " + std::string(program != nullptr ? program : "netloop") + " run " + (scratch / "long.loop") + " --stop 1000000s --output-every 1s --out " + (scratch / "long.h5"));
+    CHECK(o.code == 1);
+    CHECK(has(o.out, "interrupted"));
+    netloop::Recording r = netloop::Recording::load(scratch / "long.h5");
+    CHECK_FALSE(r.complete);
+    CHECK(r.n_rows() > 1);
+    CHECK_FALSE(fs::exists(scratch / "long.h5.unfinished"));
+}
+
+TEST_CASE("the first-hour models and the C++ examples run as they are shipped")
+{
+    test::Scratch scratch;
+    for (const auto& entry : fs::directory_iterator(test::source_path("examples/first"))) {
+        INFO(entry.path().string());
+        test::Outcome o = test::netloop("run " + entry.path().string() + " --out " + (scratch / "x.csv"));
+        CHECK(o.code == 0);
+        CHECK(o.err.empty());
+    }
+    const char* folder = std::getenv("NETLOOP_EXAMPLES");
+    if (folder == nullptr) return;
+    test::Outcome drive = test::shell(std::string(folder) + "/example_drive_from_code");
+    CHECK(drive.code == 0);
+    CHECK(has(drive.out, "larger pump: peak"));
+    test::Outcome custom = test::shell(std::string(folder) + "/example_custom_component");
+    CHECK(custom.code == 0);
+    // in balance: 200 (90 - T) / 70 = 4.8 T gives T = 33.55 degC
+    CHECK(has(custom.out, "33.5"));
+}
+
+TEST_CASE("another CMake project finds the installed package")
+{
+    const char* build = std::getenv("NETLOOP_BUILD");
+    const char* sanitized = std::getenv("NETLOOP_SANITIZED");
+    if (build == nullptr || (sanitized != nullptr && std::string(sanitized) == "ON")) return;  // a sanitized library needs the flags in the other project too
+    test::Scratch scratch;
+    test::Outcome install = test::shell("cmake --install " + std::string(build) + " --prefix " + (scratch / "installed"));
+    INFO(install.err);
+    REQUIRE(install.code == 0);
+    test::write_file(scratch / "CMakeLists.txt", "cmake_minimum_required(VERSION 3.25)\nproject(outside CXX)\nfind_package(netloop REQUIRED)\nadd_executable(outside main.cpp)\ntarget_link_libraries(outside PRIVATE netloop::netloop)\n");
+    test::write_file(scratch / "main.cpp", "#include <netloop/netloop.hpp>\n#include <cstdio>\nint main() {\n    netloop::Library l = netloop::Library::standard();\n    l.load_text(\"t\", \"system S { var x init 1 ; x' = -x }\");\n    std::printf(\"%.3f\\n\", netloop::Run(netloop::compile(l)).simulate({.stop = 1.0})[\"x\"].final());\n}\n");
+    test::Outcome made = test::shell("cd " + scratch.path() + " && cmake -S . -B out -DCMAKE_PREFIX_PATH=" + (scratch / "installed") + " && cmake --build out && out/outside");
+    INFO(made.out << made.err);
+    CHECK(made.code == 0);
+    CHECK(has(made.out, "0.368"));
+}
+
+TEST_SUITE_END();

@@ -1,0 +1,80 @@
+// Models with one mistake each: the message must stand on the faulty line, name the mend, and nothing else may be reported.
+#include <doctest/doctest.h>
+
+#include <algorithm>
+#include <sstream>
+
+#include "support/support.hpp"
+
+namespace {
+
+struct Case {
+    std::string title, text;
+    std::vector<std::string> expected;                          ///< "slug:line"
+    std::vector<std::pair<std::string, std::string>> mentions;  ///< slug, what the message must mention
+};
+
+std::vector<Case> read_cases(const std::string& file)
+{
+    std::istringstream in(test::read_file(test::source_path("tests/cases/messages/" + file)));
+    std::vector<Case> cases;
+    std::string line;
+    int number = 0;
+    while (std::getline(in, line)) {
+        if (line.starts_with("=== ")) {
+            cases.push_back({line.substr(4), "", {}, {}});
+            number = 0;
+            continue;
+        }
+        REQUIRE_FALSE(cases.empty());
+        ++number;
+        Case& c = cases.back();
+        c.text += line + "\n";
+        if (std::size_t at = line.find("#! "); at != std::string::npos) {
+            std::istringstream words(line.substr(at + 3));
+            std::string slug, mention;
+            words >> slug >> mention;
+            c.expected.push_back(slug + ":" + std::to_string(number));
+            if (!mention.empty()) c.mentions.emplace_back(slug, mention);
+        }
+    }
+    return cases;
+}
+
+void check_file(const std::string& file)
+{
+    std::vector<Case> cases = read_cases(file);
+    CHECK(cases.size() > 15);
+    for (const Case& c : cases) {
+        std::string text = c.text;
+        // definitions alone are checked with an empty system beside them
+        if (text.find("system ") == std::string::npos) text += "system Nothing { var nothing init 1 ; nothing' = 0 }\n";
+        std::vector<std::string> found = test::errors_of(text), expected = c.expected;
+        std::sort(found.begin(), found.end());
+        found.erase(std::unique(found.begin(), found.end()), found.end());
+        std::sort(expected.begin(), expected.end());
+        std::string messages = test::messages_of(text);
+        INFO(file << ": " << c.title << "\n" << messages);
+        CHECK(found == expected);
+        for (const auto& [slug, mention] : c.mentions) CHECK(messages.find("'" + mention + "'") != std::string::npos);
+    }
+}
+
+}  // namespace
+
+TEST_SUITE_BEGIN("cases");
+
+TEST_CASE("mistakes with names and definitions")
+{
+    check_file("names.cases");
+}
+TEST_CASE("mistakes with units")
+{
+    check_file("units.cases");
+}
+TEST_CASE("mistakes with joints, signals, fluids and numbers of equations")
+{
+    check_file("structure.cases");
+}
+
+TEST_SUITE_END();

@@ -1,0 +1,89 @@
+// Whole models against answers made by other means (hand-derived equations, two methods that agree): tests/cases/reference/.
+#include <doctest/doctest.h>
+
+#include <cmath>
+#include <nlohmann/json.hpp>
+
+#include "support/support.hpp"
+
+using nlohmann::json;
+
+namespace {
+
+json load(const std::string& name)
+{
+    return json::parse(test::read_file(test::source_path("tests/cases/reference/" + name)));
+}
+
+// The largest deviation over the tolerance; at an event the nearer of the two rows counts.
+double worst_of(const netloop::Recording& rec, const json& reference, const json& mapped)
+{
+    double scale = mapped.is_object() && mapped.contains("scale") ? mapped["scale"].get<double>() : 1.0;
+    const netloop::Column& column = rec[mapped.is_object() ? mapped["path"].get<std::string>() : mapped.get<std::string>()];
+    double tolerance = reference["tol_abs"].get<double>();
+    if (reference.contains("value")) {
+        double got = mapped["take"] == "first" ? column.first() : column.final();
+        return std::abs(scale * got - reference["value"].get<double>()) / tolerance;
+    }
+    return -1;
+}
+
+void compare(const std::string& name, const std::vector<std::string>& scenarios)
+{
+    json reference = load(name + ".json"), map = load(name + ".map.json");
+    for (const std::string& scenario : scenarios) {
+        netloop::Library library = netloop::Library::standard();
+        library.load_file(test::source_path("tests/cases/reference/" + name + ".loop"));
+        netloop::Run run(netloop::compile(library, {.system = "", .scenario = scenario}));
+        netloop::Recording rec = run.simulate();
+        double end = rec.time().final();
+        int compared = 0;
+        for (const auto& [quantity, mapped] : map["runs"][scenario].items()) {
+            INFO(name << " " << scenario << ": " << quantity);
+            if (reference["scalars"].contains(quantity)) {
+                double worst = worst_of(rec, reference["scalars"][quantity], mapped);
+                CHECK(worst <= 0.2);
+                ++compared;
+            }
+            if (!reference["trajectories"].contains(quantity)) continue;
+            const json& trajectory = reference["trajectories"][quantity];
+            double scale = mapped.is_object() && mapped.contains("scale") ? mapped["scale"].get<double>() : 1.0;
+            const netloop::Column& column = rec[mapped.is_object() ? mapped["path"].get<std::string>() : mapped.get<std::string>()];
+            for (std::size_t i = 0; i < reference["times"].size(); ++i) {
+                double t = reference["times"][i].get<double>();
+                if (t > end * (1 + 1e-12)) continue;
+                // only rows that were really recorded at this time
+                double best = HUGE_VAL;
+                for (std::size_t r = 0; r < rec.n_rows(); ++r)
+                    if (std::abs(rec.time().values[r] - t) < 1e-9 * std::max(1.0, end)) best = std::min(best, std::abs(scale * column.values[r] - trajectory["values"][i].get<double>()));
+                if (best == HUGE_VAL) continue;
+                ++compared;
+                CHECK(best <= 0.2 * trajectory["tol_abs"].get<double>());
+            }
+        }
+        CHECK(compared > 0);
+    }
+}
+
+}  // namespace
+
+TEST_SUITE_BEGIN("cases");
+
+TEST_CASE("counterflow heat exchanger as arrays")
+{
+    compare("counterflow_heat_exchanger", {"warm_up"});
+}
+TEST_CASE("dc motor with warm winding: three domains, rigid gear, milliseconds and hours")
+{
+    compare("dc_motor_thermal", {"start_up", "warm_up", "settled"});
+}
+TEST_CASE("servo cylinder on a proportional valve")
+{
+    compare("hydraulic_cylinder", {"stroke"});
+}
+TEST_CASE("planetary gear: three speeds of which two are independent")
+{
+    compare("planetary_gear", {"run_up"});
+}
+
+TEST_SUITE_END();

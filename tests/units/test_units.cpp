@@ -1,0 +1,129 @@
+#include <doctest/doctest.h>
+
+#include <cmath>
+
+#include "units/unit.hpp"
+
+using namespace netloop;
+
+namespace {
+Unit unit(const std::string& text)
+{
+    Unit u;
+    UnitProblem problem;
+    INFO("unit '" << text << "': " << problem.text);
+    REQUIRE(parse_unit(text, u, problem));
+    return u;
+}
+UnitProblem problem(const std::string& text)
+{
+    Unit u;
+    UnitProblem p;
+    INFO("unit '" << text << "'");
+    REQUIRE_FALSE(parse_unit(text, u, p));
+    return p;
+}
+}  // namespace
+
+TEST_SUITE_BEGIN("units");
+
+TEST_CASE("scale of units against values from standards and handbooks")
+{
+    struct Row {
+        const char* text;
+        double scale;
+        const char* si;
+    };
+    const Row rows[] = {
+        {"mm", 1e-3, "m"},         {"inch", 0.0254, "m"},      {"ft", 0.3048, "m"},          {"mile", 1609.344, "m"},    {"L", 1e-3, "m^3"},
+        {"gal", 3.785411784e-3, "m^3"}, {"gal/min", 3.785411784e-3 / 60, "m^3/s"}, {"gpm", 3.785411784e-3 / 60, "m^3/s"}, {"L/min", 1e-3 / 60, "m^3/s"},
+        {"min", 60, "s"},          {"h", 3600, "s"},           {"day", 86400, "s"},          {"kHz", 1e3, "Hz"},         {"deg", M_PI / 180, "1"},
+        {"rev", 2 * M_PI, "1"},    {"rpm", 2 * M_PI / 60, "Hz"}, {"cm^3/rev", 1e-6 / (2 * M_PI), "m^3"}, {"%", 0.01, "1"}, {"ppm", 1e-6, "1"},
+        {"g", 1e-3, "kg"},         {"t", 1e3, "kg"},           {"lb", 0.45359237, "kg"},     {"kN", 1e3, "N"},           {"lbf", 4.4482216152605, "N"},
+        {"bar", 1e5, "Pa"},        {"mbar", 100, "Pa"},        {"MPa", 1e6, "Pa"},           {"psi", 6894.757293168, "Pa"}, {"atm", 101325, "Pa"},
+        {"cP", 1e-3, "Pa*s"},      {"cSt", 1e-6, "m^2/s"},     {"P", 0.1, "Pa*s"},           {"kWh", 3.6e6, "J"},        {"Ah", 3600, "C"},
+        {"hp", 745.699871582, "W"}, {"PS", 735.49875, "W"},    {"kW", 1e3, "W"},             {"BTU", 1055.05585262, "J"}, {"kcal", 4186.8, "J"},
+        {"V", 1, "V"},             {"mohm", 1e-3, "ohm"},      {"uF", 1e-6, "F"},            {"mH", 1e-3, "H"},          {"mA", 1e-3, "A"},
+        {"J/(kg*K)", 1, "J/(kg*K)"}, {"W/(m^2*K)", 1, "W/(m^2*K)"}, {"N*m/rad", 1, "J"},    {"1/K", 1, "1/K"},          {"s^-1", 1, "Hz"},
+        {"m^2.5/s", 1, "m^2.5/s"}, {"Pa^0.5", 1, "Pa^0.5"},    {"bar^(1/2)", std::sqrt(1e5), "Pa^0.5"}, {"km/h", 1 / 3.6, "m/s"}, {"knot", 1852.0 / 3600, "m/s"}};
+    for (const Row& row : rows) {
+        Unit u = unit(row.text);
+        INFO("unit '" << row.text << "' has scale " << u.scale);
+        CHECK(u.scale == doctest::Approx(row.scale).epsilon(1e-10));
+        CHECK(u.dimension == unit(row.si).dimension);
+    }
+}
+
+TEST_CASE("units with an offset")
+{
+    CHECK(unit("degC").to_si(20) == doctest::Approx(293.15).epsilon(1e-14));
+    CHECK(unit("degC").to_si(-20) == doctest::Approx(253.15).epsilon(1e-14));
+    CHECK(unit("degF").to_si(212) == doctest::Approx(373.15).epsilon(1e-12));
+    CHECK(unit("degF").to_si(-40) == doctest::Approx(unit("degC").to_si(-40)).epsilon(1e-12));
+    CHECK(unit("barg").to_si(0) == doctest::Approx(101325));
+    CHECK(unit("psig").to_si(0) == doctest::Approx(101325).epsilon(1e-9));
+    CHECK(unit("degC").from_si(293.15) == doctest::Approx(20));
+    CHECK(unit("degC").difference().text == "K");
+    CHECK(unit("barg").difference().text == "bar");
+    CHECK(unit("bar").difference().text == "bar");
+    // inside a compound unit degC counts as K, a gauge pressure means nothing
+    CHECK(unit("W/degC").scale == 1);
+    CHECK(unit("W/degC").dimension == unit("W/K").dimension);
+    CHECK_FALSE(unit("J/(kg*degC)").has_offset);
+    CHECK(problem("barg/s").text.find("gauge") != std::string::npos);
+    CHECK(problem("m*psig").text.find("gauge") != std::string::npos);
+}
+
+TEST_CASE("a conversion there and back gives the same number")
+{
+    for (const std::string& name : unit_names()) {
+        Unit u = unit(name);
+        INFO("unit '" << name << "'");
+        CHECK(u.scale > 0);
+        CHECK(u.from_si(u.to_si(12.5)) == doctest::Approx(12.5).epsilon(1e-12));
+    }
+}
+
+TEST_CASE("faulty units are refused with the faulty part and a suggestion")
+{
+    struct Row {
+        const char* text;
+        const char* hint;
+    };
+    const Row suggestions[] = {{"Nm", "N*m"}, {"l", "L"}, {"sec", "s"}, {"kNm", "kN*m"}, {"Bar", "bar"}, {"barr", "bar"}, {"RPM", "rpm"}, {"Ohm", "ohm"}, {"lpm", "L/min"}};
+    for (const Row& row : suggestions) {
+        INFO("unit '" << row.text << "'");
+        CHECK(problem(row.text).hint == "did you mean '" + std::string(row.hint) + "'?");
+    }
+    UnitProblem p = problem("kg*foo/s");
+    CHECK(p.text == "unknown unit 'foo'");
+    CHECK(p.begin == 3);
+    CHECK(p.end == 6);
+    for (const char* text : {"", "m^", "m^^2", "m^x", "(m", "m)", "m**2", "m/", "*m", "m^1000", "m^0.123456", "((((((((((((((((((((((((((((((((((((m", "2", "m 2", "m^(1/0)"})
+        problem(text);
+    problem(std::string(300, 'm'));
+}
+
+TEST_CASE("dimensions are written as a trade writes them")
+{
+    for (const char* text : {"N", "Pa", "W", "J", "V", "ohm", "1", "m/s", "kg/m^3", "W/K"}) CHECK(unit(text).dimension.text() == text);
+    CHECK(unit("bar*L").dimension.text() == "J");
+    CHECK(unit("kg/(s*Pa)").dimension == unit("m*s").dimension);
+    CHECK(unit("mol/(m^3*s)").dimension.text() == "mol/(m^3*s)");
+    CHECK(unit("m^2.5/s").dimension.text() == "m^2.5/s");
+    CHECK((unit("Pa").dimension / unit("Pa").dimension).dimensionless());
+    CHECK(unit("m").dimension.power(Rational(1, 2)).power(2) == unit("m").dimension);
+}
+
+TEST_CASE("fractions")
+{
+    CHECK(Rational(2, 4) == Rational(1, 2));
+    CHECK(Rational(1, -2) == Rational(-1, 2));
+    CHECK(Rational(1, 3) + Rational(1, 6) == Rational(1, 2));
+    CHECK(Rational::from(0.4) == Rational(2, 5));
+    CHECK(Rational::from(1.0 / 3.0) == Rational(1, 3));
+    CHECK_FALSE(Rational::from(0.1234567).has_value());
+    CHECK_FALSE(Rational::from(std::nan("")).has_value());
+}
+
+TEST_SUITE_END();
