@@ -38,20 +38,28 @@ int run_check(const Options& o)
             bool bad = false;
             for (const auto& d : found) bad |= d.severity == netloop::Diagnostic::Severity::error;
             if (bad) throw netloop::ModelError("", found);
-            if (o.json) fmt::print("{}\n", nlohmann::json{{"ok", true}}.dump(2));
-            else fmt::print("{}: the definitions are sound; there is no system to put together\n", o.file);
+            if (o.json)
+                fmt::print("{}\n", nlohmann::json{{"ok", true}}.dump(2));
+            else
+                fmt::print("{}: the definitions are sound; there is no system to put together\n", o.file);
             return 0;
         }
         if (request.scenario.empty() && scenarios.size() > 1) request.scenario = scenarios[0];
         netloop::CompiledSystem system = netloop::compile(library, request);
         if (o.json) {
-            fmt::print("{}\n", nlohmann::json{{"ok", true}, {"system", system.name()}, {"scenario", system.scenario()}, {"equations", system.n_equations()},
-                                              {"states", system.n_states()}, {"iterates", system.n_iterates()}, {"messages", nlohmann::json::parse(json_of(system.notes()))}}
+            fmt::print("{}\n", nlohmann::json{{"ok", true},
+                                              {"system", system.name()},
+                                              {"scenario", system.scenario()},
+                                              {"equations", system.n_equations()},
+                                              {"states", system.n_states()},
+                                              {"iterates", system.n_iterates()},
+                                              {"messages", nlohmann::json::parse(json_of(system.notes()))}}
                                    .dump(2));
             return 0;
         }
         print_diagnostics(system.notes(), true);
-        fmt::print("{}{}: sound: {} equations, {} states, {} iterates\n", system.name(), system.scenario().empty() ? "" : ", scenario " + system.scenario(), system.n_equations(), system.n_states(), system.n_iterates());
+        fmt::print("{}{}: sound: {} equations, {} states, {} iterates\n", system.name(), system.scenario().empty() ? "" : ", scenario " + system.scenario(),
+                   system.n_equations(), system.n_states(), system.n_iterates());
         if (o.explain) fmt::print("\n{}", system.explain());
         return 0;
     } catch (const netloop::ModelError& error) {

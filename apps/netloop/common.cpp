@@ -47,7 +47,9 @@ std::string json_of(const std::vector<netloop::Diagnostic>& diagnostics)
 {
     nlohmann::json list = nlohmann::json::array();
     for (const netloop::Diagnostic& d : diagnostics) {
-        const char* severity = d.severity == netloop::Diagnostic::Severity::error ? "error" : d.severity == netloop::Diagnostic::Severity::warning ? "warning" : "note";
+        const char* severity = d.severity == netloop::Diagnostic::Severity::error     ? "error"
+                               : d.severity == netloop::Diagnostic::Severity::warning ? "warning"
+                                                                                      : "note";
         list.push_back({{"id", d.id}, {"severity", severity}, {"file", d.file}, {"line", d.line}, {"column", d.column}, {"text", d.text}, {"hint", d.hint}});
     }
     return list.dump(2);

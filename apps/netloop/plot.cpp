@@ -27,8 +27,10 @@ int run_plot(const Options& o)
     request.out = o.out;
     if (!o.from.empty()) request.from = seconds_from(o.from, "--from");
     if (!o.to.empty()) request.to = seconds_from(o.to, "--to");
-    if (!o.size.empty() && std::sscanf(o.size.c_str(), "%dx%d", &request.width, &request.height) != 2) throw netloop::UsageError(fmt::format("--size {}: write widthxheight, such as 1280x800", o.size));
-    if (request.width < 200 || request.height < 150 || request.width > 10000 || request.height > 10000) throw netloop::UsageError(fmt::format("--size {}: from 200x150 to 10000x10000", o.size));
+    if (!o.size.empty() && std::sscanf(o.size.c_str(), "%dx%d", &request.width, &request.height) != 2)
+        throw netloop::UsageError(fmt::format("--size {}: write widthxheight, such as 1280x800", o.size));
+    if (request.width < 200 || request.height < 150 || request.width > 10000 || request.height > 10000)
+        throw netloop::UsageError(fmt::format("--size {}: from 200x150 to 10000x10000", o.size));
     std::vector<netloop::Recording> recordings;
     std::vector<std::string> names;
     for (const std::string& file : files) {

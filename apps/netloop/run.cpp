@@ -38,7 +38,8 @@ public:
         shown_ = now;
         drawn_ = true;
         int n = static_cast<int>(40 * std::min(1.0, t / stop_));
-        fmt::print(stderr, "\r  [{}{}] {:5.1f} %  {:.4g} s of {:.4g} s ", std::string(static_cast<std::size_t>(n), '='), std::string(static_cast<std::size_t>(40 - n), ' '), 100 * t / stop_, t, stop_);
+        fmt::print(stderr, "\r  [{}{}] {:5.1f} %  {:.4g} s of {:.4g} s ", std::string(static_cast<std::size_t>(n), '='),
+                   std::string(static_cast<std::size_t>(40 - n), ' '), 100 * t / stop_, t, stop_);
         std::fflush(stderr);
     }
     ~ProgressBar()
@@ -64,9 +65,21 @@ void print_summary(const netloop::RunSummary& s, const netloop::CompiledSystem& 
     }
     nlohmann::json events = nlohmann::json::array();
     for (const auto& [text, count] : s.events_of) events.push_back({{"condition", text}, {"count", count}});
-    fmt::print("{}\n", nlohmann::json{{"system", system.name()}, {"scenario", system.scenario()}, {"complete", s.complete}, {"reason", s.reason}, {"stop", s.stop}, {"steps", s.steps},
-                                      {"residuals", s.residuals}, {"jacobians", s.jacobians}, {"events", s.events}, {"rows", s.rows}, {"wall_seconds", s.wall_seconds},
-                                      {"assumed", s.assumed}, {"held", s.held}, {"agreed", s.agreed}, {"conditions", events}}
+    fmt::print("{}\n", nlohmann::json{{"system", system.name()},
+                                      {"scenario", system.scenario()},
+                                      {"complete", s.complete},
+                                      {"reason", s.reason},
+                                      {"stop", s.stop},
+                                      {"steps", s.steps},
+                                      {"residuals", s.residuals},
+                                      {"jacobians", s.jacobians},
+                                      {"events", s.events},
+                                      {"rows", s.rows},
+                                      {"wall_seconds", s.wall_seconds},
+                                      {"assumed", s.assumed},
+                                      {"held", s.held},
+                                      {"agreed", s.agreed},
+                                      {"conditions", events}}
                            .dump(2));
 }
 

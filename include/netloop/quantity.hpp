@@ -24,9 +24,15 @@ inline Quantity q(double value, std::string unit)
 }
 
 namespace literals {
-#define NETLOOP_LITERAL(suffix, unit)                                                                       \
-    inline Quantity operator""_##suffix(long double v) { return {static_cast<double>(v), unit}; }           \
-    inline Quantity operator""_##suffix(unsigned long long v) { return {static_cast<double>(v), unit}; }
+#define NETLOOP_LITERAL(suffix, unit)                         \
+    inline Quantity operator""_##suffix(long double v)        \
+    {                                                         \
+        return {static_cast<double>(v), unit};                \
+    }                                                         \
+    inline Quantity operator""_##suffix(unsigned long long v) \
+    {                                                         \
+        return {static_cast<double>(v), unit};                \
+    }
 NETLOOP_LITERAL(m, "m")
 NETLOOP_LITERAL(mm, "mm")
 NETLOOP_LITERAL(s, "s")

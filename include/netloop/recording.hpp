@@ -16,12 +16,12 @@ namespace netloop {
 ///     double shown = p.in("bar").max(); // in bar
 class Column {
 public:
-    std::string name;         ///< path in the system: "pump.outlet.p"; the first column is "time"
-    std::string unit;         ///< display unit as declared: "bar"
-    double scale = 1;         ///< SI = display * scale + offset
+    std::string name;  ///< path in the system: "pump.outlet.p"; the first column is "time"
+    std::string unit;  ///< display unit as declared: "bar"
+    double scale = 1;  ///< SI = display * scale + offset
     double offset = 0;
-    std::string description;  ///< `##` text of the declaration
-    std::string origin;       ///< "file:line" of the declaration, or empty
+    std::string description;     ///< `##` text of the declaration
+    std::string origin;          ///< "file:line" of the declaration, or empty
     std::vector<double> values;  ///< SI, one per row
 
     /// The same column with values in another unit. Throws RecordingError if the unit does not fit.
@@ -45,9 +45,9 @@ class Recording {
 public:
     std::string system;
     std::string scenario;
-    bool complete = true;        ///< false: the run ended early, see `reason`
+    bool complete = true;  ///< false: the run ended early, see `reason`
     std::string reason;
-    std::vector<Column> columns; ///< the first is time
+    std::vector<Column> columns;  ///< the first is time
 
     const Column& time() const { return columns.at(0); }
     std::size_t n_rows() const { return columns.empty() ? 0 : columns[0].values.size(); }

@@ -17,13 +17,13 @@ namespace netloop {
 
 /// How a run is made. What is not given here is taken from the scenario; a stop time must stand in one of the two.
 struct RunOptions {
-    std::optional<double> stop{};          ///< s
-    std::optional<double> output_every{};  ///< s; without it 500 rows over the run
-    std::optional<double> tolerance{};     ///< relative; 1e-6 if the scenario says nothing
-    std::string out{};                     ///< file to record to (.h5 or .csv); empty: in memory only
-    bool in_memory = true;               ///< false with `out`: rows go to the file only
-    std::vector<std::string> keep{};       ///< paths and patterns (pump.*); empty: as the scenario says, else all but derivatives
-    std::function<void(double)> progress{};       ///< called with the time reached
+    std::optional<double> stop{};                  ///< s
+    std::optional<double> output_every{};          ///< s; without it 500 rows over the run
+    std::optional<double> tolerance{};             ///< relative; 1e-6 if the scenario says nothing
+    std::string out{};                             ///< file to record to (.h5 or .csv); empty: in memory only
+    bool in_memory = true;                         ///< false with `out`: rows go to the file only
+    std::vector<std::string> keep{};               ///< paths and patterns (pump.*); empty: as the scenario says, else all but derivatives
+    std::function<void(double)> progress{};        ///< called with the time reached
     const std::atomic<bool>* interrupt = nullptr;  ///< set from elsewhere (Ctrl-C): the run ends, the recording is kept
     /// For comparison: how the integrator gets its Jacobian.
     enum class Jacobian { exact, one_column_at_a_time, grouped_columns } jacobian = Jacobian::exact;
@@ -33,12 +33,12 @@ struct RunOptions {
 struct RunSummary {
     bool complete = false;
     std::string reason = "nothing was run";
-    double start = 0, stop = 0;       ///< s
+    double start = 0, stop = 0;  ///< s
     double wall_seconds = 0;
     std::size_t steps = 0, residuals = 0, jacobians = 0, events = 0, rows = 0, error_failures = 0, convergence_failures = 0;
-    std::vector<std::string> assumed; ///< guesses that completed the start
-    std::vector<std::string> held;    ///< what nothing settled at the start
-    std::vector<std::string> agreed;  ///< inits more than needed that agree
+    std::vector<std::string> assumed;                            ///< guesses that completed the start
+    std::vector<std::string> held;                               ///< what nothing settled at the start
+    std::vector<std::string> agreed;                             ///< inits more than needed that agree
     std::vector<std::pair<std::string, std::size_t>> events_of;  ///< condition and count, most frequent first
 
     std::string one_line() const;

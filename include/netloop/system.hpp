@@ -20,7 +20,7 @@ struct CompileRequest {
     bool no_scenario = false;
     /// Values as text, as on the command line: {"relief.cracking", "160 bar"}. An option is fixed here; a param can be set later too.
     std::vector<std::pair<std::string, std::string>> set{};
-    bool strict = false;   ///< quantities without a unit are errors
+    bool strict = false;  ///< quantities without a unit are errors
 };
 
 /// An immutable system that any number of runs, on any threads, may share.

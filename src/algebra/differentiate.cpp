@@ -36,8 +36,10 @@ bool is_piecewise_constant(Op op)
         case Op::logical_not:
         case Op::sign:
         case Op::floor:
-        case Op::ceil: return true;
-        default: return false;
+        case Op::ceil:
+            return true;
+        default:
+            return false;
     }
 }
 
@@ -50,33 +52,50 @@ NodeId partial(Graph& g, NodeId id, int k)
     NodeId one = g.constant(1);
     if (is_piecewise_constant(n.op)) return g.constant(0);
     switch (n.op) {
-        case Op::add: return one;
-        case Op::sub: return k == 0 ? one : g.constant(-1);
-        case Op::mul: return k == 0 ? b : a;
-        case Op::div: return k == 0 ? g.div(one, b) : g.neg(g.div(id, b));
-        case Op::neg: return g.constant(-1);
+        case Op::add:
+            return one;
+        case Op::sub:
+            return k == 0 ? one : g.constant(-1);
+        case Op::mul:
+            return k == 0 ? b : a;
+        case Op::div:
+            return k == 0 ? g.div(one, b) : g.neg(g.div(id, b));
+        case Op::neg:
+            return g.constant(-1);
         case Op::pow:
             if (k == 0) {
                 // x^(y-1) with x^y known only through pow itself: safe at x = 0 by the stated offset
                 if (g.is_constant(b) && g.value(b) >= 1) return g.mul(b, g.pow(a, g.constant(g.value(b) - 1)));
-                return g.mul(b, g.pow(g.select(g.compare(Op::less, g.unary(Op::abs, a), g.constant(kSingularOffset), false),
-                                               g.constant(kSingularOffset), a),
+                return g.mul(b, g.pow(g.select(g.compare(Op::less, g.unary(Op::abs, a), g.constant(kSingularOffset), false), g.constant(kSingularOffset), a),
                                       g.sub(b, one)));
             }
             return g.mul(id, g.unary(Op::log, away_from_zero(g, a)));
-        case Op::sqrt: return g.div(g.constant(0.5), g.unary(Op::sqrt, away_from_zero(g, a)));
-        case Op::exp: return id;
-        case Op::log: return g.div(one, away_from_zero(g, a));
-        case Op::sin: return g.unary(Op::cos, a);
-        case Op::cos: return g.neg(g.unary(Op::sin, a));
-        case Op::tan: return g.add(one, g.mul(id, id));
-        case Op::asin: return g.div(one, g.unary(Op::sqrt, away_from_zero(g, g.sub(one, g.mul(a, a)))));
-        case Op::acos: return g.neg(g.div(one, g.unary(Op::sqrt, away_from_zero(g, g.sub(one, g.mul(a, a))))));
-        case Op::atan: return g.div(one, g.add(one, g.mul(a, a)));
-        case Op::sinh: return g.unary(Op::cosh, a);
-        case Op::cosh: return g.unary(Op::sinh, a);
-        case Op::tanh: return g.sub(one, g.mul(id, id));
-        case Op::abs: return g.select(g.compare(Op::less, a, g.constant(0), false), g.constant(-1), one);
+        case Op::sqrt:
+            return g.div(g.constant(0.5), g.unary(Op::sqrt, away_from_zero(g, a)));
+        case Op::exp:
+            return id;
+        case Op::log:
+            return g.div(one, away_from_zero(g, a));
+        case Op::sin:
+            return g.unary(Op::cos, a);
+        case Op::cos:
+            return g.neg(g.unary(Op::sin, a));
+        case Op::tan:
+            return g.add(one, g.mul(id, id));
+        case Op::asin:
+            return g.div(one, g.unary(Op::sqrt, away_from_zero(g, g.sub(one, g.mul(a, a)))));
+        case Op::acos:
+            return g.neg(g.div(one, g.unary(Op::sqrt, away_from_zero(g, g.sub(one, g.mul(a, a))))));
+        case Op::atan:
+            return g.div(one, g.add(one, g.mul(a, a)));
+        case Op::sinh:
+            return g.unary(Op::cosh, a);
+        case Op::cosh:
+            return g.unary(Op::sinh, a);
+        case Op::tanh:
+            return g.sub(one, g.mul(id, id));
+        case Op::abs:
+            return g.select(g.compare(Op::less, a, g.constant(0), false), g.constant(-1), one);
         case Op::atan2: {
             NodeId square = away_from_zero(g, g.add(g.mul(a, a), g.mul(b, b)));
             return k == 0 ? g.div(b, square) : g.neg(g.div(a, square));
@@ -92,8 +111,10 @@ NodeId partial(Graph& g, NodeId id, int k)
         case Op::select:
             if (k == 0) return g.constant(0);
             return k == 1 ? g.select(a, one, g.constant(0)) : g.select(a, g.constant(0), one);
-        case Op::lookup: return g.lookup(n.a, n.b, n.c, n.flag / 16 + (k == 0 ? 1 : 0), n.flag % 16 + (k == 1 ? 1 : 0));
-        default: return g.constant(0);
+        case Op::lookup:
+            return g.lookup(n.a, n.b, n.c, n.flag / 16 + (k == 0 ? 1 : 0), n.flag % 16 + (k == 1 ? 1 : 0));
+        default:
+            return g.constant(0);
     }
 }
 
@@ -193,8 +214,7 @@ const std::vector<Gradients::Entry>& Gradients::operator()(NodeId root)
                 for (std::size_t i = 0; i < lists_[slot].size(); ++i) {
                     auto [leaf, inner] = lists_[slot][i];
                     // a select of derivatives reads better, and is cheaper, than a sum of two selects
-                    NodeId term = n.op == Op::select ? (k == 1 ? graph_.select(n.a, inner, graph_.constant(0))
-                                                               : graph_.select(n.a, graph_.constant(0), inner))
+                    NodeId term = n.op == Op::select ? (k == 1 ? graph_.select(n.a, inner, graph_.constant(0)) : graph_.select(n.a, graph_.constant(0), inner))
                                                      : graph_.mul(factor, inner);
                     sum.emplace_back(leaf, term);
                 }
@@ -202,8 +222,10 @@ const std::vector<Gradients::Entry>& Gradients::operator()(NodeId root)
             std::stable_sort(sum.begin(), sum.end(), [](const Entry& x, const Entry& y) { return x.first < y.first; });
             std::size_t kept = 0;
             for (std::size_t i = 0; i < sum.size(); ++i) {
-                if (kept > 0 && sum[kept - 1].first == sum[i].first) sum[kept - 1].second = graph_.add(sum[kept - 1].second, sum[i].second);
-                else sum[kept++] = sum[i];
+                if (kept > 0 && sum[kept - 1].first == sum[i].first)
+                    sum[kept - 1].second = graph_.add(sum[kept - 1].second, sum[i].second);
+                else
+                    sum[kept++] = sum[i];
             }
             sum.resize(kept);
             std::erase_if(sum, [&](const Entry& e) { return graph_.is_constant(e.second, 0); });

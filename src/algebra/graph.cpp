@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <bit>
 #include <cmath>
 #include <limits>
@@ -19,7 +20,8 @@ int n_children(Op op)
         case Op::parameter:
         case Op::mode:
         case Op::unknown:
-        case Op::rate: return 0;
+        case Op::rate:
+            return 0;
         case Op::rate_of:
         case Op::neg:
         case Op::sqrt:
@@ -38,9 +40,12 @@ int n_children(Op op)
         case Op::sign:
         case Op::floor:
         case Op::ceil:
-        case Op::logical_not: return 1;
-        case Op::select: return 3;
-        default: return 2;
+        case Op::logical_not:
+            return 1;
+        case Op::select:
+            return 3;
+        default:
+            return 2;
     }
 }
 
@@ -51,49 +56,82 @@ int first_child(Op op)
 
 const char* op_name(Op op)
 {
-    static constexpr const char* kNames[] = {"constant", "time", "quantity", "parameter", "mode", "unknown", "rate", "rate_of",
-                                             "add", "sub", "mul", "div", "neg", "pow", "sqrt", "exp", "log", "sin", "cos", "tan",
-                                             "asin", "acos", "atan", "sinh", "cosh", "tanh", "abs", "sign", "floor", "ceil", "atan2",
-                                             "min", "max", "less", "less_equal", "equal", "and", "or", "not", "select", "lookup"};
+    static constexpr const char* kNames[] = {"constant", "time",       "quantity", "parameter", "mode", "unknown", "rate",   "rate_of", "add",   "sub",  "mul",
+                                             "div",      "neg",        "pow",      "sqrt",      "exp",  "log",     "sin",    "cos",     "tan",   "asin", "acos",
+                                             "atan",     "sinh",       "cosh",     "tanh",      "abs",  "sign",    "floor",  "ceil",    "atan2", "min",  "max",
+                                             "less",     "less_equal", "equal",    "and",       "or",   "not",     "select", "lookup"};
     return kNames[static_cast<std::size_t>(op)];
 }
 
 double evaluate_op(Op op, double a, double b, double c)
 {
     switch (op) {
-        case Op::add: return a + b;
-        case Op::sub: return a - b;
-        case Op::mul: return a * b;
-        case Op::div: return a / b;
-        case Op::neg: return -a;
-        case Op::pow: return std::pow(a, b);
-        case Op::sqrt: return std::sqrt(a);
-        case Op::exp: return std::exp(a);
-        case Op::log: return std::log(a);
-        case Op::sin: return std::sin(a);
-        case Op::cos: return std::cos(a);
-        case Op::tan: return std::tan(a);
-        case Op::asin: return std::asin(a);
-        case Op::acos: return std::acos(a);
-        case Op::atan: return std::atan(a);
-        case Op::sinh: return std::sinh(a);
-        case Op::cosh: return std::cosh(a);
-        case Op::tanh: return std::tanh(a);
-        case Op::abs: return std::abs(a);
-        case Op::sign: return a > 0 ? 1 : a < 0 ? -1 : 0;
-        case Op::floor: return std::floor(a);
-        case Op::ceil: return std::ceil(a);
-        case Op::atan2: return std::atan2(a, b);
-        case Op::min: return b < a ? b : a;
-        case Op::max: return b > a ? b : a;
-        case Op::less: return a < b ? 1 : 0;
-        case Op::less_equal: return a <= b ? 1 : 0;
-        case Op::equal: return a == b ? 1 : 0;
-        case Op::logical_and: return a != 0 && b != 0 ? 1 : 0;
-        case Op::logical_or: return a != 0 || b != 0 ? 1 : 0;
-        case Op::logical_not: return a != 0 ? 0 : 1;
-        case Op::select: return a != 0 ? b : c;
-        default: return std::numeric_limits<double>::quiet_NaN();
+        case Op::add:
+            return a + b;
+        case Op::sub:
+            return a - b;
+        case Op::mul:
+            return a * b;
+        case Op::div:
+            return a / b;
+        case Op::neg:
+            return -a;
+        case Op::pow:
+            return std::pow(a, b);
+        case Op::sqrt:
+            return std::sqrt(a);
+        case Op::exp:
+            return std::exp(a);
+        case Op::log:
+            return std::log(a);
+        case Op::sin:
+            return std::sin(a);
+        case Op::cos:
+            return std::cos(a);
+        case Op::tan:
+            return std::tan(a);
+        case Op::asin:
+            return std::asin(a);
+        case Op::acos:
+            return std::acos(a);
+        case Op::atan:
+            return std::atan(a);
+        case Op::sinh:
+            return std::sinh(a);
+        case Op::cosh:
+            return std::cosh(a);
+        case Op::tanh:
+            return std::tanh(a);
+        case Op::abs:
+            return std::abs(a);
+        case Op::sign:
+            return a > 0 ? 1 : a < 0 ? -1 : 0;
+        case Op::floor:
+            return std::floor(a);
+        case Op::ceil:
+            return std::ceil(a);
+        case Op::atan2:
+            return std::atan2(a, b);
+        case Op::min:
+            return b < a ? b : a;
+        case Op::max:
+            return b > a ? b : a;
+        case Op::less:
+            return a < b ? 1 : 0;
+        case Op::less_equal:
+            return a <= b ? 1 : 0;
+        case Op::equal:
+            return a == b ? 1 : 0;
+        case Op::logical_and:
+            return a != 0 && b != 0 ? 1 : 0;
+        case Op::logical_or:
+            return a != 0 || b != 0 ? 1 : 0;
+        case Op::logical_not:
+            return a != 0 ? 0 : 1;
+        case Op::select:
+            return a != 0 ? b : c;
+        default:
+            return std::numeric_limits<double>::quiet_NaN();
     }
 }
 
@@ -261,12 +299,18 @@ NodeId Graph::unary(Op op, NodeId a, bool located)
 NodeId Graph::binary(Op op, NodeId a, NodeId b)
 {
     switch (op) {
-        case Op::add: return add(a, b);
-        case Op::sub: return sub(a, b);
-        case Op::mul: return mul(a, b);
-        case Op::div: return div(a, b);
-        case Op::pow: return pow(a, b);
-        default: break;
+        case Op::add:
+            return add(a, b);
+        case Op::sub:
+            return sub(a, b);
+        case Op::mul:
+            return mul(a, b);
+        case Op::div:
+            return div(a, b);
+        case Op::pow:
+            return pow(a, b);
+        default:
+            break;
     }
     if (is_constant(a) && is_constant(b)) return constant(evaluate_op(op, value(a), value(b), 0));
     if ((op == Op::min || op == Op::max) && a == b) return a;
@@ -317,13 +361,18 @@ std::uint32_t Graph::add_table(TablePtr table)
 NodeId Graph::rebuild(const Node& n, NodeId a, NodeId b, NodeId c)
 {
     switch (n.op) {
-        case Op::select: return select(a, b, c);
-        case Op::lookup: return lookup(n.a, b, c, n.flag / 16, n.flag % 16);
-        case Op::rate_of: return rate_of(a);
+        case Op::select:
+            return select(a, b, c);
+        case Op::lookup:
+            return lookup(n.a, b, c, n.flag / 16, n.flag % 16);
+        case Op::rate_of:
+            return rate_of(a);
         case Op::less:
         case Op::less_equal:
-        case Op::equal: return compare(n.op, a, b, n.flag != 0);
-        default: return n_children(n.op) == 1 ? unary(n.op, a, n.flag != 0) : binary(n.op, a, b);
+        case Op::equal:
+            return compare(n.op, a, b, n.flag != 0);
+        default:
+            return n_children(n.op) == 1 ? unary(n.op, a, n.flag != 0) : binary(n.op, a, b);
     }
 }
 
@@ -332,7 +381,9 @@ template <typename Visit>
 void for_each_child(const Node& n, Visit visit)
 {
     switch (n_children(n.op)) {
-        case 3: visit(n.a), visit(n.b), visit(n.c); break;
+        case 3:
+            visit(n.a), visit(n.b), visit(n.c);
+            break;
         case 2:
             if (n.op == Op::lookup) {
                 visit(n.b);
@@ -341,14 +392,36 @@ void for_each_child(const Node& n, Visit visit)
                 visit(n.a), visit(n.b);
             }
             break;
-        case 1: visit(n.a); break;
-        default: break;
+        case 1:
+            visit(n.a);
+            break;
+        default:
+            break;
     }
 }
 }  // namespace
 
 std::vector<NodeId> Graph::reachable(const std::vector<NodeId>& roots) const
 {
+    // small expressions in a large graph are common: they are walked without touching the whole arena
+    constexpr std::size_t kSmall = 400;
+    if (roots.size() < kSmall) {
+        std::unordered_set<NodeId> found;
+        std::vector<NodeId> stack;
+        for (NodeId r : roots)
+            if (r != kNoNode) stack.push_back(r);
+        while (!stack.empty() && found.size() <= kSmall) {
+            NodeId id = stack.back();
+            stack.pop_back();
+            if (!found.insert(id).second) continue;
+            for_each_child(nodes_[id], [&](NodeId child) { stack.push_back(child); });
+        }
+        if (stack.empty()) {
+            std::vector<NodeId> list(found.begin(), found.end());
+            std::sort(list.begin(), list.end());
+            return list;
+        }
+    }
     std::vector<char> seen(nodes_.size(), 0);
     NodeId top = 0;
     for (NodeId r : roots) {
@@ -484,10 +557,14 @@ double NodeValues::operator()(NodeId root)
         if (!ready) continue;
         stack_.pop_back();
         double v = 0;
-        if (n.op == Op::constant) v = graph_.value(id);
-        else if (n_children(n.op) == 0) v = leaf_(n);
-        else if (n.op == Op::lookup) v = graph_.table(n.a)(value_[n.b], n.c == kNoNode ? 0 : value_[n.c], n.flag / 16, n.flag % 16);
-        else v = evaluate_op(n.op, value_[n.a], n_children(n.op) > 1 ? value_[n.b] : 0, n_children(n.op) > 2 ? value_[n.c] : 0);
+        if (n.op == Op::constant)
+            v = graph_.value(id);
+        else if (n_children(n.op) == 0)
+            v = leaf_(n);
+        else if (n.op == Op::lookup)
+            v = graph_.table(n.a)(value_[n.b], n.c == kNoNode ? 0 : value_[n.c], n.flag / 16, n.flag % 16);
+        else
+            v = evaluate_op(n.op, value_[n.a], n_children(n.op) > 1 ? value_[n.b] : 0, n_children(n.op) > 2 ? value_[n.c] : 0);
         value_[id] = v;
         known_[id] = 1;
     }
@@ -514,21 +591,32 @@ std::string Graph::text(NodeId id, const std::function<std::string(const Node&)>
                 std::string s = take(fmt::format("{:.6g}", value(at)));
                 return s[0] == '-' && level > 1 ? "(" + s + ")" : s;
             }
-            case Op::time: return take("time");
+            case Op::time:
+                return take("time");
             case Op::quantity:
             case Op::parameter:
             case Op::mode:
             case Op::unknown:
-            case Op::rate: return take(leaf_name(n));
-            case Op::rate_of: return "(" + show(n.a, 0, depth + 1) + ")'";
-            case Op::add: return infix(" + ", 1);
-            case Op::sub: return infix(" - ", 1);
-            case Op::mul: return infix("*", 2);
-            case Op::div: return infix("/", 2);
-            case Op::pow: return infix("^", 4);
-            case Op::less: return infix(" < ", 0);
-            case Op::less_equal: return infix(" <= ", 0);
-            case Op::equal: return infix(" == ", 0);
+            case Op::rate:
+                return take(leaf_name(n));
+            case Op::rate_of:
+                return "(" + show(n.a, 0, depth + 1) + ")'";
+            case Op::add:
+                return infix(" + ", 1);
+            case Op::sub:
+                return infix(" - ", 1);
+            case Op::mul:
+                return infix("*", 2);
+            case Op::div:
+                return infix("/", 2);
+            case Op::pow:
+                return infix("^", 4);
+            case Op::less:
+                return infix(" < ", 0);
+            case Op::less_equal:
+                return infix(" <= ", 0);
+            case Op::equal:
+                return infix(" == ", 0);
             case Op::neg: {
                 std::string s = "-" + show(n.a, 3, depth + 1);
                 return level > 1 ? "(" + s + ")" : s;

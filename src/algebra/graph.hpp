@@ -15,7 +15,7 @@ using NodeId = std::uint32_t;
 inline constexpr NodeId kNoNode = 0xffffffffu;
 
 enum class Op : std::uint8_t {
-    constant,   // a: index of the value
+    constant,  // a: index of the value
     time,
     quantity,   // a: quantity, b: order of derivative
     parameter,  // a: parameter
@@ -23,14 +23,39 @@ enum class Op : std::uint8_t {
     unknown,    // a: index into z (compiled systems only)
     rate,       // a: index into z' (compiled systems only)
     rate_of,    // a: expression; its time derivative, not yet expanded
-    add, sub, mul, div, neg, pow,
-    sqrt, exp, log, sin, cos, tan, asin, acos, atan, sinh, cosh, tanh,
-    abs, sign, floor, ceil,
-    atan2, min, max,
-    less, less_equal, equal,             // 1 or 0; `flag` 1: located as an event, 0: evaluated in place
-    logical_and, logical_or, logical_not,
-    select,                              // a ? b : c
-    lookup,                              // a: table, b, c: arguments (c kNoNode for 1-D); flag: order of derivative, 16*d1 + d2
+    add,
+    sub,
+    mul,
+    div,
+    neg,
+    pow,
+    sqrt,
+    exp,
+    log,
+    sin,
+    cos,
+    tan,
+    asin,
+    acos,
+    atan,
+    sinh,
+    cosh,
+    tanh,
+    abs,
+    sign,
+    floor,
+    ceil,
+    atan2,
+    min,
+    max,
+    less,
+    less_equal,
+    equal,  // 1 or 0; `flag` 1: located as an event, 0: evaluated in place
+    logical_and,
+    logical_or,
+    logical_not,
+    select,  // a ? b : c
+    lookup,  // a: table, b, c: arguments (c kNoNode for 1-D); flag: order of derivative, 16*d1 + d2
 };
 
 struct Node {

@@ -58,11 +58,16 @@ double cubic(double h, double s, double v0, double v1, double m0, double m1, int
     double d = (v1 - v0) / h;
     double c2 = (3 * d - 2 * m0 - m1) / h, c3 = (m0 + m1 - 2 * d) / (h * h);
     switch (order) {
-        case 0: return v0 + s * (m0 + s * (c2 + s * c3));
-        case 1: return m0 + s * (2 * c2 + 3 * s * c3);
-        case 2: return 2 * c2 + 6 * s * c3;
-        case 3: return 6 * c3;
-        default: return 0;
+        case 0:
+            return v0 + s * (m0 + s * (c2 + s * c3));
+        case 1:
+            return m0 + s * (2 * c2 + 3 * s * c3);
+        case 2:
+            return 2 * c2 + 6 * s * c3;
+        case 3:
+            return 6 * c3;
+        default:
+            return 0;
     }
 }
 
@@ -82,8 +87,7 @@ Table::Table(std::string name, std::vector<double> x, std::vector<double> y, std
     if (y_.empty()) {
         monotone_slopes(x_, values_.data(), slopes_.data());
     } else {
-        for (std::size_t i = 0; i < x_.size(); ++i)
-            monotone_slopes(y_, &values_[i * y_.size()], &slopes_[i * y_.size()]);
+        for (std::size_t i = 0; i < x_.size(); ++i) monotone_slopes(y_, &values_[i * y_.size()], &slopes_[i * y_.size()]);
     }
 }
 

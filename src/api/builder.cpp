@@ -15,7 +15,10 @@ struct BuilderState {
     std::string doc;
     bool defined = false;
 
-    BuilderState(std::string n, Library l) : name(std::move(n)), library(std::move(l)), arena(*LibraryAccess::set(library)->program_arena()) { declaration.name = name; }
+    BuilderState(std::string n, Library l) : name(std::move(n)), library(std::move(l)), arena(*LibraryAccess::set(library)->program_arena())
+    {
+        declaration.name = name;
+    }
 
     template <typename T>
     void add(T node)

@@ -51,9 +51,12 @@ public:
             doc.resize(at);
         }
         if (!doc.empty()) out_ += indented(doc, "  ");
-        if (d_.as<ComponentDecl>() != nullptr || d_.as<FluidDecl>() != nullptr) component();
-        else if (const auto* domain = d_.as<DomainDecl>()) members(*domain);
-        else out_ += "\n" + indented(std::string(set_.sources.text(d_.statement->span)), "  ");
+        if (d_.as<ComponentDecl>() != nullptr || d_.as<FluidDecl>() != nullptr)
+            component();
+        else if (const auto* domain = d_.as<DomainDecl>())
+            members(*domain);
+        else
+            out_ += "\n" + indented(std::string(set_.sources.text(d_.statement->span)), "  ");
         if (!example.empty()) {
             while (!example.empty() && (example.front() == ' ' || example.front() == '\n')) example.erase(0, 1);
             out_ += "\nexample\n" + indented(example, "  ");
@@ -65,7 +68,10 @@ private:
     void members(const DomainDecl& domain)
     {
         for (const DomainMember& m : domain.members) {
-            const char* kind = m.kind == DomainMember::Kind::shared ? "shared" : m.kind == DomainMember::Kind::zero_sum ? "zero sum" : m.kind == DomainMember::Kind::carried ? "carried" : "fluid";
+            const char* kind = m.kind == DomainMember::Kind::shared     ? "shared"
+                               : m.kind == DomainMember::Kind::zero_sum ? "zero sum"
+                               : m.kind == DomainMember::Kind::carried  ? "carried"
+                                                                        : "fluid";
             out_ += fmt::format("  {:<9} {:<10} {:<8} {}\n", kind, m.name, m.unit ? "[" + m.unit->text + "]" : "", m.doc);
         }
     }
@@ -97,8 +103,13 @@ private:
             row(p->name, "", ": " + text_of(p->domain) + (p->fluids.empty() ? "" : "(" + p->fluids[0] + ")") + (p->needed ? " needed" : ""), i.statement->doc);
             return true;
         });
-        for (auto [kind, title] : {std::pair{QuantityKind::param, "params"}, {QuantityKind::option, "options"}, {QuantityKind::input, "inputs"},
-                                   {QuantityKind::output, "outputs"}, {QuantityKind::constant, "constants"}, {QuantityKind::var, "unknowns"}, {QuantityKind::let, "lets"}}) {
+        for (auto [kind, title] : {std::pair{QuantityKind::param, "params"},
+                                   {QuantityKind::option, "options"},
+                                   {QuantityKind::input, "inputs"},
+                                   {QuantityKind::output, "outputs"},
+                                   {QuantityKind::constant, "constants"},
+                                   {QuantityKind::var, "unknowns"},
+                                   {QuantityKind::let, "lets"}}) {
             section(title, items, [&, wanted = kind](const BodyItem& i) { return quantity(i, wanted); });
         }
         section("parts", items, [&](const BodyItem& i) {
@@ -140,8 +151,10 @@ private:
         const Expr* value = q->value;
         for (const auto& [given, scope] : set_.info(d_)->values)
             if (given.path.size() == 1 && given.path[0].name == q->name) value = given.value;
-        if (value != nullptr) rest += "= " + text_of(*value);
-        else if (kind == QuantityKind::param) rest += "(needed)";
+        if (value != nullptr)
+            rest += "= " + text_of(*value);
+        else if (kind == QuantityKind::param)
+            rest += "(needed)";
         if (q->low != nullptr) rest += " in " + text_of(*q->low) + " .. " + text_of(*q->high);
         if (q->init != nullptr) rest += " init " + text_of(*q->init);
         if (q->guess != nullptr) rest += " guess " + text_of(*q->guess);
@@ -152,12 +165,15 @@ private:
     bool equation(const BodyItem& i)
     {
         const Statement& s = *i.statement;
-        bool shown = s.as<EquationDecl>() || s.as<SignalDecl>() || s.as<JointDecl>() || s.as<IfDecl>() || s.as<ForDecl>() || s.as<GuessDecl>() || s.as<WhenDecl>() || s.as<EveryDecl>();
+        bool shown = s.as<EquationDecl>() || s.as<SignalDecl>() || s.as<JointDecl>() || s.as<IfDecl>() || s.as<ForDecl>() || s.as<GuessDecl>() ||
+                     s.as<WhenDecl>() || s.as<EveryDecl>();
         if (!shown) return false;
         std::string text = source(i);
         if (text.empty()) {  // made by a program
-            if (const auto* e = s.as<EquationDecl>()) text = (e->init ? "init " : "") + text_of(*e->left) + " = " + text_of(*e->right);
-            else return false;
+            if (const auto* e = s.as<EquationDecl>())
+                text = (e->init ? "init " : "") + text_of(*e->left) + " = " + text_of(*e->right);
+            else
+                return false;
         }
         out_ += indented(text, "  ");
         return true;
@@ -198,7 +214,8 @@ std::vector<Library::Entry> Library::list(const std::string& package) const
             std::string near = nearest_name(package, packages());
             std::string all;
             for (const std::string& name : packages()) all += (all.empty() ? "" : ", ") + name;
-            throw UsageError(fmt::format("no library is called '{}'; {}there are: {}", package, near.empty() ? "" : fmt::format("did you mean '{}'? ", near), all));
+            throw UsageError(
+                fmt::format("no library is called '{}'; {}there are: {}", package, near.empty() ? "" : fmt::format("did you mean '{}'? ", near), all));
         }
     }
     for (const FileScope* f : set_->files_of(p)) add(*f);

@@ -54,7 +54,8 @@ struct Run::Data {
     {
         IntegratorSettings settings;
         settings.tolerance = options.tolerance.value_or(system->tolerance.value_or(1e-6));
-        if (!(settings.tolerance > 0 && settings.tolerance < 0.1)) throw UsageError(fmt::format("a tolerance of {:g}: it must lie between 0 and 0.1", settings.tolerance));
+        if (!(settings.tolerance > 0 && settings.tolerance < 0.1))
+            throw UsageError(fmt::format("a tolerance of {:g}: it must lie between 0 and 0.1", settings.tolerance));
         settings.jacobian = static_cast<IntegratorSettings::Jacobian>(options.jacobian);
         simulation = std::make_unique<Simulation>(system->model, system->set->sources, settings);
         for (const auto& [p, v] : given) simulation->evaluation().give(p, v);
@@ -70,7 +71,8 @@ struct Run::Data {
         auto shown = [&](double si) { return std::isfinite(si) ? fmt::format("{:.6g}", p.unit.from_si(si)) : std::string(si < 0 ? "-inf" : "inf"); };
         if (problem->not_finite) throw RunError("out-of-range", fmt::format("{}param '{}' has no finite value", place.empty() ? "" : place + ": ", p.path));
         throw RunError("out-of-range",
-                       fmt::format("{}param '{}' is {} {}, outside its range {} .. {} {}", place.empty() ? "" : place + ": ", p.path, shown(problem->value), p.unit.text, shown(problem->low), shown(problem->high), p.unit.text),
+                       fmt::format("{}param '{}' is {} {}, outside its range {} .. {} {}", place.empty() ? "" : place + ": ", p.path, shown(problem->value),
+                                   p.unit.text, shown(problem->low), shown(problem->high), p.unit.text),
                        "give a value in the range; the range stands with the declaration of the param");
     }
 
@@ -79,7 +81,8 @@ struct Run::Data {
         std::vector<std::string> names;
         for (ParameterId p = 0; p < flat().parameters.size(); ++p) {
             if (flat().parameters[p].path == path) {
-                if (external_only && !flat().parameters[p].external) throw UsageError(fmt::format("'{}' is a param, not an input of the system: use set()", path));
+                if (external_only && !flat().parameters[p].external)
+                    throw UsageError(fmt::format("'{}' is a param, not an input of the system: use set()", path));
                 return p;
             }
             names.push_back(flat().parameters[p].path);
@@ -96,13 +99,16 @@ struct Run::Data {
         if (!std::isfinite(value.value)) throw UsageError(fmt::format("'{}' cannot be set to {}", f.path, value.value));
         if (value.unit.empty()) {
             bool plain = f.unit.dimension.dimensionless() && f.unit.scale == 1;
-            if (!plain && value.value != 0) throw UsageError(fmt::format("'{}' is declared in [{}], the value {:g} has no unit; write q({:g}, \"{}\")", f.path, f.unit.text, value.value, value.value, f.unit.text));
+            if (!plain && value.value != 0)
+                throw UsageError(fmt::format("'{}' is declared in [{}], the value {:g} has no unit; write q({:g}, \"{}\")", f.path, f.unit.text, value.value,
+                                             value.value, f.unit.text));
             return value.value;
         }
         Unit unit;
         UnitProblem problem;
         if (!parse_unit(value.unit, unit, problem)) throw UsageError(fmt::format("{}{}", problem.text, problem.hint.empty() ? "" : "; " + problem.hint));
-        if (!(unit.dimension == f.unit.dimension)) throw UsageError(fmt::format("'{}' is declared in [{}], the value is in [{}]", f.path, f.unit.text, value.unit));
+        if (!(unit.dimension == f.unit.dimension))
+            throw UsageError(fmt::format("'{}' is declared in [{}], the value is in [{}]", f.path, f.unit.text, value.unit));
         return unit.to_si(value.value);
     }
 
@@ -115,21 +121,27 @@ struct Run::Data {
             std::erase_if(given, [&](const auto& g) { return g.first == p; });
             if (v) given.emplace_back(p, *v);
             if (simulation == nullptr) return;
-            if (v) simulation->evaluation().give(p, *v);
-            else simulation->evaluation().take_back(p);
+            if (v)
+                simulation->evaluation().give(p, *v);
+            else
+                simulation->evaluation().take_back(p);
         };
         put(si);
         bool fresh = simulation == nullptr;
         try {
-            if (fresh) make_simulation({});
-            else settle();
+            if (fresh)
+                make_simulation({});
+            else
+                settle();
         } catch (const RunError&) {
             put(before);  // a refused value leaves the run as it was
             if (fresh) simulation.reset();
             throw;
         }
-        if (fresh) simulation.reset();
-        else if (simulation->started()) guarded([&] { simulation->reconcile(); });
+        if (fresh)
+            simulation.reset();
+        else if (simulation->started())
+            guarded([&] { simulation->reconcile(); });
     }
 
     template <typename Work>
@@ -268,7 +280,9 @@ Recording Run::simulate(const RunOptions& options)
     d.summary = {};
     std::optional<double> stop = options.stop ? options.stop : d.system->stop;
     if (!stop)
-        throw UsageError(fmt::format("'{}' has no stop time; add one: --stop 60s on the command line, or a scenario: scenario first_run of {} {{ stop at 60 s }}", d.system->name, d.system->name));
+        throw UsageError(
+            fmt::format("'{}' has no stop time; add one: --stop 60s on the command line, or a scenario: scenario first_run of {} {{ stop at 60 s }}",
+                        d.system->name, d.system->name));
     if (!(*stop > 0) || !std::isfinite(*stop)) throw UsageError(fmt::format("a stop time of {:g} s: it must lie behind the start at 0 s", *stop));
     d.make_simulation(options);
     std::vector<std::size_t> columns;
@@ -321,7 +335,8 @@ void Run::step_to(double time)
         d.make_simulation({});
         d.guarded([&] { d.simulation->start(0); });
     }
-    if (!(time >= d.simulation->state().time)) throw UsageError(fmt::format("cannot step to {:g} s: the run stands at {:g} s", time, d.simulation->state().time));
+    if (!(time >= d.simulation->state().time))
+        throw UsageError(fmt::format("cannot step to {:g} s: the run stands at {:g} s", time, d.simulation->state().time));
     d.guarded([&] { d.simulation->advance(time, {}, {}); });
     d.summary.complete = true;
     d.summary.reason = "stepped";
@@ -381,8 +396,10 @@ std::string RunSummary::text() const
     for (const std::string& a : assumed) out += fmt::format("  assumed at the start: {}\n", a);
     for (const std::string& a : agreed) out += fmt::format("  more inits than needed, this one agrees: {}\n", a);
     for (const std::string& h : held) out += fmt::format("  nothing settles this at the start, it is held: {}\n", h);
-    if (wall_seconds > 0) out += fmt::format("  time      {:.3f} s for {:g} s of machine time: {:.3g} times real time\n", wall_seconds, simulated, simulated / wall_seconds);
-    out += fmt::format("  steps     {} ({} residuals, {} Jacobians, {} repeated for error, {} for convergence)\n", steps, residuals, jacobians, error_failures, convergence_failures);
+    if (wall_seconds > 0)
+        out += fmt::format("  time      {:.3f} s for {:g} s of machine time: {:.3g} times real time\n", wall_seconds, simulated, simulated / wall_seconds);
+    out += fmt::format("  steps     {} ({} residuals, {} Jacobians, {} repeated for error, {} for convergence)\n", steps, residuals, jacobians, error_failures,
+                       convergence_failures);
     out += fmt::format("  rows      {}\n  events    {}\n", rows, events);
     for (std::size_t i = 0; i < events_of.size() && i < 5; ++i) out += fmt::format("    {:>6} x {}\n", events_of[i].second, events_of[i].first);
     return out;

@@ -37,8 +37,10 @@ void take_times(const ScenarioPlan& plan, const std::vector<NodeId>& extra, cons
     };
     if (data.stop && !(*data.stop > 0)) refuse("the stop time", *data.stop, "give a time after the start: stop at 10 s");
     if (data.output_every && !(*data.output_every > 0)) refuse("the output interval", *data.output_every, "give a positive time: output every 50 ms");
-    if (data.output_points && !(*data.output_points >= 2 && *data.output_points <= 1e8)) refuse("the number of output points", *data.output_points, "start and stop are two points");
-    if (data.tolerance && !(*data.tolerance > 0 && *data.tolerance < 0.1)) refuse("the tolerance", *data.tolerance, "a relative tolerance lies between 1e-12 and 1e-2");
+    if (data.output_points && !(*data.output_points >= 2 && *data.output_points <= 1e8))
+        refuse("the number of output points", *data.output_points, "start and stop are two points");
+    if (data.tolerance && !(*data.tolerance > 0 && *data.tolerance < 0.1))
+        refuse("the tolerance", *data.tolerance, "a relative tolerance lies between 1e-12 and 1e-2");
 }
 
 // `keep leaf.angle'`: derivatives are not kept by default, so they become lets of their own.
@@ -126,7 +128,8 @@ CompiledSystem compile(const Library& library, const CompileRequest& request)
 std::string show_stage(const Library& library, const CompileRequest& request, const std::string& stage)
 {
     static const std::vector<std::string> kStages{"flat", "system", "reduced", "solver", "program"};
-    if (std::find(kStages.begin(), kStages.end(), stage) == kStages.end()) throw UsageError(fmt::format("no stage is called '{}'; there are: flat, system, reduced, solver, program", stage));
+    if (std::find(kStages.begin(), kStages.end(), stage) == kStages.end())
+        throw UsageError(fmt::format("no stage is called '{}'; there are: flat, system, reduced, solver, program", stage));
     LibrarySet& set = library.set();
     std::size_t from = set.diagnostics.begin_work();
     CompiledSystemData data;
@@ -183,7 +186,9 @@ std::string CompiledSystem::explain() const
     std::string out = fmt::format("{}: {} states, {} iterates\n\n{:<18} {:>9}  result\n", data_->name, n_states(), n_iterates(), "pass", "ms");
     for (const PassRecord& p : r.system.record) out += fmt::format("{:<18} {:>9.3f}  {}\n", p.pass, 1e3 * p.seconds, p.result);
     out += "\nstates:";
-    for (const Variable& v : r.states) out += " " + variable_name(*data_->model, v);
+    constexpr std::size_t kMostShown = 40;
+    for (std::size_t i = 0; i < r.states.size() && i < kMostShown; ++i) out += " " + variable_name(*data_->model, r.states[i]);
+    if (r.states.size() > kMostShown) out += fmt::format(" and {} more", r.states.size() - kMostShown);
     out += "\n\nblocks that are solved together or by iteration:\n";
     bool any = false;
     for (const SolveBlock& b : r.blocks) {
@@ -198,7 +203,8 @@ std::string CompiledSystem::explain() const
             std::string text = form.flat().equation_text(f);
             if (text.size() > 90) text = text.substr(0, 87) + "...";
             std::string where = form.flat().instances[f.origin.instance], place = place_text(data_->set->sources, f.origin.span);
-            out += fmt::format("    {}{}{}{}\n", place.empty() ? "" : place + ": ", where.empty() ? "" : where + ": ", text, e.differentiated > 0 ? fmt::format("   (differentiated {} times)", e.differentiated) : "");
+            out += fmt::format("    {}{}{}{}\n", place.empty() ? "" : place + ": ", where.empty() ? "" : where + ": ", text,
+                               e.differentiated > 0 ? fmt::format("   (differentiated {} times)", e.differentiated) : "");
         }
         if (b.equations.size() > 30) out += fmt::format("    ... and {} more\n", b.equations.size() - 30);
     }

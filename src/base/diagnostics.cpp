@@ -22,9 +22,12 @@ namespace {
 const char* name_of(Severity severity)
 {
     switch (severity) {
-        case Severity::note: return "note";
-        case Severity::warning: return "warning";
-        case Severity::error: return "error";
+        case Severity::note:
+            return "note";
+        case Severity::warning:
+            return "warning";
+        case Severity::error:
+            return "error";
     }
     return "error";
 }
@@ -46,8 +49,10 @@ std::string excerpt(Span span, const SourceSet& sources)
         auto c = static_cast<unsigned char>(line[i]);
         std::size_t n = c >= 0xf0 ? 4 : c >= 0xe0 ? 3 : c >= 0xc0 ? 2 : 1;
         n = std::min(n, line.size() - i);
-        if (c < 0x20 || c == 0x7f || (c >= 0x80 && n == 1)) glyphs.emplace_back(c == '\t' ? " " : "?");
-        else glyphs.emplace_back(line.substr(i, n));
+        if (c < 0x20 || c == 0x7f || (c >= 0x80 && n == 1))
+            glyphs.emplace_back(c == '\t' ? " " : "?");
+        else
+            glyphs.emplace_back(line.substr(i, n));
         i += n;
     }
     std::size_t column = std::min<std::size_t>(at.column - 1, glyphs.size());
@@ -57,8 +62,7 @@ std::string excerpt(Span span, const SourceSet& sources)
     for (std::size_t i = first; i < last; ++i) shown += glyphs[i];
     std::size_t width = std::max<std::size_t>(1, std::min<std::size_t>(span.end - span.begin, last - std::min(last, column)));
     std::string number = std::to_string(at.line);
-    return fmt::format("  {:>4} | {}\n       | {}{}\n", number, shown, std::string(column - first, ' '),
-                       std::string(width, '^'));
+    return fmt::format("  {:>4} | {}\n       | {}{}\n", number, shown, std::string(column - first, ' '), std::string(width, '^'));
 }
 
 }  // namespace
@@ -70,11 +74,12 @@ std::string render(const SourceDiagnostic& d, const SourceSet& sources)
     if (!has_line) out += fmt::format("   [{}]", d.id);
     out += '\n';
     if (has_line) out += excerpt(d.span, sources);
-    for (const DiagnosticNote& note : d.notes)
-        out += fmt::format("      {}{}\n", place_of(note.span, sources), note.text);
+    for (const DiagnosticNote& note : d.notes) out += fmt::format("      {}{}\n", place_of(note.span, sources), note.text);
     if (!d.hint.empty()) out += fmt::format("      to mend: {}", d.hint);
-    if (has_line) out += fmt::format("{}[{}]\n", d.hint.empty() ? "      " : "   ", d.id);
-    else if (!d.hint.empty()) out += '\n';
+    if (has_line)
+        out += fmt::format("{}[{}]\n", d.hint.empty() ? "      " : "   ", d.id);
+    else if (!d.hint.empty())
+        out += '\n';
     return out;
 }
 

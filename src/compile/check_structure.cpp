@@ -95,9 +95,12 @@ private:
                 }
             }
         }
-        if (sums_only) return "the sums of the joints of one circuit follow from each other: usual cause: the circuit has no reference (an electrics.Ground, a tank, an anchor)";
+        if (sums_only)
+            return "the sums of the joints of one circuit follow from each other: usual cause: the circuit has no reference (an electrics.Ground, a tank, an "
+                   "anchor)";
         if (shared && electrical) return "usual causes: two ideal voltage sources or two grounds on one joint; put a resistance between them, or leave one out";
-        if (shared) return "usual causes: two ideal sources on one joint, or a value stated twice; leave one out, or put a resistance or stiffness between them";
+        if (shared)
+            return "usual causes: two ideal sources on one joint, or a value stated twice; leave one out, or put a resistance or stiffness between them";
         return "leave out one of them, or declare what one of them should settle as a var";
     }
 
@@ -130,7 +133,8 @@ private:
         std::stable_sort(flat_rows.begin(), flat_rows.end(), [&](std::uint32_t a, std::uint32_t b) {
             return (flat_.equations[a].kind != EquationKind::equation) < (flat_.equations[b].kind != EquationKind::equation);
         });
-        auto& d = diagnostics_.report(messages::too_many_equations, flat_.shown_place(flat_.equations[flat_rows[0]].origin), set.rows.size(), set.columns.size());
+        auto& d =
+            diagnostics_.report(messages::too_many_equations, flat_.shown_place(flat_.equations[flat_rows[0]].origin), set.rows.size(), set.columns.size());
         std::string names;
         for (std::size_t i = 0; i < set.columns.size() && i < 8; ++i) names += (i == 0 ? "" : ", ") + flat_.quantities[unknowns_[set.columns[i]]].path;
         if (set.columns.size() > 8) names += ", ...";
@@ -161,7 +165,8 @@ private:
             instances.insert(q.origin.instance);
             shown_quantities.push_back(unknowns_[c]);
         }
-        for (std::size_t i = 0; i < shown_quantities.size() && i < 8; ++i) names += fmt::format("{}'{}'", i == 0 ? "" : ", ", flat_.quantities[shown_quantities[i]].path);
+        for (std::size_t i = 0; i < shown_quantities.size() && i < 8; ++i)
+            names += fmt::format("{}'{}'", i == 0 ? "" : ", ", flat_.quantities[shown_quantities[i]].path);
         if (shown_quantities.size() > 8) names += fmt::format(" and {} more", shown_quantities.size() - 8);
         const FlatQuantity& first = flat_.quantities[shown_quantities[0]];
         auto& d = diagnostics_.report(messages::too_few_equations, flat_.shown_place(first.origin), names);
@@ -175,10 +180,14 @@ private:
         }
         std::string balance = unbalanced(instances);
         if (!balance.empty()) d.note({}, balance);
-        if (electrical) d.mend("usual cause: no reference to ground; join one point of the circuit to an electrics.Ground");
-        else if (all_zero_sum && over) d.mend("usual cause: two ideal sources in parallel, which leave open how the flow is shared between them");
-        else if (balance.empty()) d.mend("usual causes: a joint left out, a source or reference missing, or an equation forgotten");
-        else d.mend("add the missing equation to the component");
+        if (electrical)
+            d.mend("usual cause: no reference to ground; join one point of the circuit to an electrics.Ground");
+        else if (all_zero_sum && over)
+            d.mend("usual cause: two ideal sources in parallel, which leave open how the flow is shared between them");
+        else if (balance.empty())
+            d.mend("usual causes: a joint left out, a source or reference missing, or an equation forgotten");
+        else
+            d.mend("add the missing equation to the component");
     }
 
     const EquationSystem& s_;

@@ -86,16 +86,21 @@ void locate_conditions(EquationSystem& s)
         auto text = [&](NodeId a, const char* op, NodeId b) { return s.flat->node_text(a) + op + s.flat->node_text(b); };
         NodeId zero = g.constant(0);
         switch (n.op) {
-            case Op::less: return mode_of(Condition::Kind::less, g.sub(n.a, n.b), text(n.a, " < ", n.b));
-            case Op::less_equal: return mode_of(Condition::Kind::less_equal, g.sub(n.a, n.b), text(n.a, " <= ", n.b));
+            case Op::less:
+                return mode_of(Condition::Kind::less, g.sub(n.a, n.b), text(n.a, " < ", n.b));
+            case Op::less_equal:
+                return mode_of(Condition::Kind::less_equal, g.sub(n.a, n.b), text(n.a, " <= ", n.b));
             case Op::sign: {
                 NodeId positive = mode_of(Condition::Kind::less, g.neg(n.a), text(n.a, " > ", zero));
                 NodeId negative = mode_of(Condition::Kind::less, n.a, text(n.a, " < ", zero));
                 return g.select(positive, g.constant(1), g.select(negative, g.constant(-1), zero));
             }
-            case Op::floor: return mode_of(Condition::Kind::whole, n.a, "floor(" + s.flat->node_text(n.a) + ")");
-            case Op::ceil: return g.neg(mode_of(Condition::Kind::whole, g.neg(n.a), "ceil(" + s.flat->node_text(n.a) + ")"));
-            default: return id;
+            case Op::floor:
+                return mode_of(Condition::Kind::whole, n.a, "floor(" + s.flat->node_text(n.a) + ")");
+            case Op::ceil:
+                return g.neg(mode_of(Condition::Kind::whole, g.neg(n.a), "ceil(" + s.flat->node_text(n.a) + ")"));
+            default:
+                return id;
         }
     });
     // where each condition stands: the first equation that reads its mode

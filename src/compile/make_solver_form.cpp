@@ -19,9 +19,10 @@ constexpr std::size_t kMaxCopiedDependencies = 12;
 // Sizes by kind of quantity, for scaling and absolute tolerance where the user gave none.
 double usual_by_kind(const Unit& unit)
 {
-    static const std::map<std::string, double> kTable{
-        {"Pa", 1e5}, {"K", 300}, {"kg/s", 0.1}, {"m", 0.1}, {"m/s", 0.1}, {"m/s^2", 1}, {"N", 100}, {"N*m", 10}, {"W", 100}, {"V", 10}, {"A", 1}, {"kg", 1},
-        {"m^3/s", 1e-4}, {"m^3", 1e-3}, {"m^2", 1e-4}, {"J", 1e3}, {"Hz", 10}, {"Pa*s", 0.01}, {"kg/m^3", 1000}, {"1", 1}, {"C", 1e-3}, {"ohm", 100}};
+    static const std::map<std::string, double> kTable{{"Pa", 1e5},      {"K", 300},    {"kg/s", 0.1}, {"m", 0.1},  {"m/s", 0.1}, {"m/s^2", 1},
+                                                      {"N", 100},       {"N*m", 10},   {"W", 100},    {"V", 10},   {"A", 1},     {"kg", 1},
+                                                      {"m^3/s", 1e-4},  {"m^3", 1e-3}, {"m^2", 1e-4}, {"J", 1e3},  {"Hz", 10},   {"Pa*s", 0.01},
+                                                      {"kg/m^3", 1000}, {"1", 1},      {"C", 1e-3},   {"ohm", 100}};
     auto it = kTable.find(unit.dimension.text());
     return it == kTable.end() ? 1.0 : it->second;
 }
@@ -35,8 +36,7 @@ double start_by_kind(const Unit& unit)
 
 class SolverFormMaker {
 public:
-    explicit SolverFormMaker(ReducedSystem r)
-        : g_(r.system.graph()), substitute_(g_, [this](const Node& n) { return value_of({n.a, n.b}); })
+    explicit SolverFormMaker(ReducedSystem r) : g_(r.system.graph()), substitute_(g_, [this](const Node& n) { return value_of({n.a, n.b}); })
     {
         form_.reduced = std::move(r);
     }
@@ -218,10 +218,14 @@ private:
         auto by_depth = [](const auto& a, const auto& b) { return a.depth < b.depth; };
         std::vector<FlatInit> inits = flat.inits;
         std::stable_sort(inits.begin(), inits.end(), by_depth);
-        for (const FlatInit& i : inits) form_.start.push_back({substitute_(i.left), substitute_(i.right), i.origin, i.depth, false, i.key.empty() ? text(i.left, i.right) : i.key + " = " + flat.node_text(i.right), i.key});
+        for (const FlatInit& i : inits)
+            form_.start.push_back({substitute_(i.left), substitute_(i.right), i.origin, i.depth, false,
+                                   i.key.empty() ? text(i.left, i.right) : i.key + " = " + flat.node_text(i.right), i.key});
         std::vector<FlatGuess> guesses = flat.guesses;
         std::stable_sort(guesses.begin(), guesses.end(), by_depth);
-        for (const FlatGuess& i : guesses) form_.start.push_back({substitute_(i.target), substitute_(i.value), i.origin, i.depth, true, i.key.empty() ? text(i.target, i.value) : i.key + " = " + flat.node_text(i.value), i.key});
+        for (const FlatGuess& i : guesses)
+            form_.start.push_back({substitute_(i.target), substitute_(i.value), i.origin, i.depth, true,
+                                   i.key.empty() ? text(i.target, i.value) : i.key + " = " + flat.node_text(i.value), i.key});
     }
 
     void make_outputs()

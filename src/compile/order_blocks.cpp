@@ -77,19 +77,19 @@ namespace {
 class Tearing {
 public:
     explicit Tearing(ReducedSystem& r)
-        : r_(r),
-          g_(r.system.graph()),
-          index_(r),
-          proof_(*r.system.flat),
-          gradients_(g_, [this](const Node& n) { return n.op == Op::quantity ? index_.of({n.a, n.b}) : kNoNode; })
+        : r_(r), g_(r.system.graph()), index_(r), proof_(*r.system.flat), gradients_(g_, [this](const Node& n) {
+              return n.op == Op::quantity ? index_.of({n.a, n.b}) : kNoNode;
+          })
     {
     }
 
     void run()
     {
         for (SolveBlock& block : r_.blocks) {
-            if (block.equations.size() == 1) single(block);
-            else torn(block);
+            if (block.equations.size() == 1)
+                single(block);
+            else
+                torn(block);
         }
     }
 

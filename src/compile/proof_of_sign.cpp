@@ -21,10 +21,13 @@ ProofOfSign::Sign ProofOfSign::sign(NodeId id, int depth)
             if (p.low != kNoNode && g.is_constant(p.low) && g.value(p.low) == 0) return Sign::not_negative;
             return Sign::unknown;
         }
-        case Op::neg: return flip(of(n.a));
+        case Op::neg:
+            return flip(of(n.a));
         case Op::exp:
-        case Op::cosh: return Sign::positive;
-        case Op::abs: return Sign::not_negative;
+        case Op::cosh:
+            return Sign::positive;
+        case Op::abs:
+            return Sign::not_negative;
         case Op::sqrt: {
             Sign s = of(n.a);
             return s == Sign::positive ? s : Sign::not_negative;
@@ -58,12 +61,14 @@ ProofOfSign::Sign ProofOfSign::sign(NodeId id, int depth)
             Sign a = of(n.a), b = of(n.b);
             return a == Sign::positive || b == Sign::positive ? Sign::positive : Sign::unknown;
         }
-        case Op::pow: return of(n.a) == Sign::positive ? Sign::positive : Sign::unknown;
+        case Op::pow:
+            return of(n.a) == Sign::positive ? Sign::positive : Sign::unknown;
         case Op::select: {
             Sign a = of(n.b), b = of(n.c);
             return a == b ? a : Sign::unknown;
         }
-        default: return Sign::unknown;
+        default:
+            return Sign::unknown;
     }
 }
 

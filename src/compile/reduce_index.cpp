@@ -56,8 +56,10 @@ private:
             std::vector<Use> uses;
             for (const Variable& v : s_.variables(e.residual)) {  // sorted: the last of a quantity is its highest order
                 std::uint32_t c = column_of_[v.quantity];
-                if (!uses.empty() && uses.back().column == c) uses.back().order = v.order;
-                else uses.push_back({c, v.order});
+                if (!uses.empty() && uses.back().column == c)
+                    uses.back().order = v.order;
+                else
+                    uses.push_back({c, v.order});
                 highest_[c] = std::max(highest_[c], v.order);
             }
             uses_.push_back(std::move(uses));

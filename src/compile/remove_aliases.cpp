@@ -27,8 +27,10 @@ public:
             std::vector<SystemEquation> left;
             bool found = false;
             for (const SystemEquation& e : s_.equations) {
-                if (take(e.residual)) found = true;
-                else left.push_back(e);
+                if (take(e.residual))
+                    found = true;
+                else
+                    left.push_back(e);
             }
             s_.equations = std::move(left);
             if (!found && s_.equations.size() == before) break;
@@ -127,8 +129,10 @@ private:
             for (int k = first_child(n.op); k < (n.op == Op::lookup ? 3 : n_children(n.op)); ++k) {
                 NodeId child = k == 0 ? n.a : k == 1 ? n.b : n.c;
                 if (child == kNoNode) continue;
-                if (known_[child] == 0) stack.push_back(child), ready = false;
-                else if (known_[child] == 2) all = 2;
+                if (known_[child] == 0)
+                    stack.push_back(child), ready = false;
+                else if (known_[child] == 2)
+                    all = 2;
             }
             if (ready) known_[at] = all;
         }
@@ -170,8 +174,10 @@ private:
         bool a_free = order_a == 0, b_free = order_b == 0;
         if (!a_free && !b_free) return false;
         bool take_a = a_free && (!b_free || ra.representative > rb.representative);
-        if (take_a) s_.resolutions[ra.representative] = {rb.representative, order_b, sign, kNoNode};
-        else s_.resolutions[rb.representative] = {ra.representative, order_a, sign, kNoNode};
+        if (take_a)
+            s_.resolutions[ra.representative] = {rb.representative, order_b, sign, kNoNode};
+        else
+            s_.resolutions[rb.representative] = {ra.representative, order_a, sign, kNoNode};
         return true;
     }
 

@@ -11,7 +11,7 @@ struct ZEntry {
     std::uint32_t rate = kNoNode;  ///< for a state: the index of its z', equal to its own index; kNoNode otherwise
     double usual = 1;
     double low = 0, high = 0;
-    NodeId start = kNoNode;     ///< where the start search begins (an expression of parameters), or kNoNode
+    NodeId start = kNoNode;  ///< where the start search begins (an expression of parameters), or kNoNode
 };
 
 struct StartEquation {
@@ -37,13 +37,13 @@ struct OutputColumn {
 struct SolverForm {
     ReducedSystem reduced;
     std::vector<ZEntry> z;
-    std::vector<NodeId> residuals;          ///< as many as z
-    std::vector<std::uint32_t> residual_of; ///< per residual: the reduced equation it states, or kNoNode for an assignment
-    std::vector<Condition> conditions;      ///< in solver leaves
-    std::vector<StartEquation> start;       ///< inits first, then guesses, outermost first
+    std::vector<NodeId> residuals;           ///< as many as z
+    std::vector<std::uint32_t> residual_of;  ///< per residual: the reduced equation it states, or kNoNode for an assignment
+    std::vector<Condition> conditions;       ///< in solver leaves
+    std::vector<StartEquation> start;        ///< inits first, then guesses, outermost first
     std::vector<OutputColumn> outputs;
-    std::vector<double> time_knots;         ///< of tables of time
-    std::size_t n_explicit = 0;             ///< assignments that were substituted
+    std::vector<double> time_knots;  ///< of tables of time
+    std::size_t n_explicit = 0;      ///< assignments that were substituted
 
     Graph& graph() { return reduced.system.graph(); }
     const FlatModel& flat() const { return *reduced.system.flat; }

@@ -61,9 +61,7 @@ std::shared_ptr<const CompiledModel> build_programs(SolverForm form)
     m.form = std::move(form);
     Graph& g = m.form.graph();
     auto n = static_cast<std::uint32_t>(m.form.z.size());
-    Gradients gradients(g, [n](const Node& leaf) -> std::uint32_t {
-        return leaf.op == Op::unknown ? leaf.a : leaf.op == Op::rate ? n + leaf.a : kNoNode;
-    });
+    Gradients gradients(g, [n](const Node& leaf) -> std::uint32_t { return leaf.op == Op::unknown ? leaf.a : leaf.op == Op::rate ? n + leaf.a : kNoNode; });
     std::vector<JacobianEntry> entries = n == 0 ? std::vector<JacobianEntry>{} : differentiate_residuals(m.form, gradients);
 
     std::vector<NodeId> start_roots;
@@ -113,8 +111,10 @@ std::shared_ptr<const CompiledModel> build_programs(SolverForm form)
         m.start_rows.push_back(std::move(row));
     }
     for (const ZEntry& z : m.form.z) {
-        if (z.start == kNoNode) m.z_start.emplace_back(std::nullopt);
-        else m.z_start.emplace_back(lowering.lower("search start", {z.start}));
+        if (z.start == kNoNode)
+            m.z_start.emplace_back(std::nullopt);
+        else
+            m.z_start.emplace_back(lowering.lower("search start", {z.start}));
     }
     lower_parameters(m, lowering);
     m.prologue = lowering.prologue();
@@ -137,38 +137,51 @@ public:
         if (wanted("flat")) return show(flat->text());
         std::size_t n_flat = flat->equations.size(), n_quantities = flat->quantities.size();
         EquationSystem system;
-        step("begin", [&] { system = begin_system(std::move(flat), diagnostics_); }, [&] { return fmt::format("{} equations, {} quantities", n_flat, n_quantities); });
-        step("locate conditions", [&] { locate_conditions(system); }, [&] { return fmt::format("{} located conditions", system.conditions.size()); });
-        step("remove aliases", [&] { remove_aliases(system); }, [&] { return fmt::format("{} equations left of {}", system.equations.size(), n_flat); });
+        step(
+            "begin", [&] { system = begin_system(std::move(flat), diagnostics_); },
+            [&] { return fmt::format("{} equations, {} quantities", n_flat, n_quantities); });
+        step(
+            "locate conditions", [&] { locate_conditions(system); }, [&] { return fmt::format("{} located conditions", system.conditions.size()); });
+        step(
+            "remove aliases", [&] { remove_aliases(system); }, [&] { return fmt::format("{} equations left of {}", system.equations.size(), n_flat); });
         if (wanted("system")) {
             std::string text;
             for (const SystemEquation& e : system.equations) text += "0 = " + system.flat->node_text(e.residual) + "\n";
             return show(text);
         }
-        step("check structure", [&] { check_structure(system, diagnostics_); }, [&] { return std::string("as many equations as unknowns"); });
+        step(
+            "check structure", [&] { check_structure(system, diagnostics_); }, [&] { return std::string("as many equations as unknowns"); });
         ReducedSystem reduced;
-        step("reduce index", [&] { reduced = reduce_index(std::move(system), diagnostics_); },
-             [&] { return fmt::format("{} states, {} equations", reduced.states.size(), reduced.equations.size()); });
-        step("order blocks", [&] { order_blocks(reduced, diagnostics_); }, [&] {
-            std::size_t largest = 0;
-            for (const SolveBlock& b : reduced.blocks) largest = std::max(largest, b.equations.size());
-            return fmt::format("{} blocks, the largest of {}", reduced.blocks.size(), largest);
-        });
-        step("tear blocks", [&] { tear_blocks(reduced); }, [&] {
-            std::size_t iterates = 0;
-            for (const SolveBlock& b : reduced.blocks) iterates += b.iterates.size();
-            return fmt::format("{} iterates", iterates);
-        });
+        step(
+            "reduce index", [&] { reduced = reduce_index(std::move(system), diagnostics_); },
+            [&] { return fmt::format("{} states, {} equations", reduced.states.size(), reduced.equations.size()); });
+        step(
+            "order blocks", [&] { order_blocks(reduced, diagnostics_); },
+            [&] {
+                std::size_t largest = 0;
+                for (const SolveBlock& b : reduced.blocks) largest = std::max(largest, b.equations.size());
+                return fmt::format("{} blocks, the largest of {}", reduced.blocks.size(), largest);
+            });
+        step(
+            "tear blocks", [&] { tear_blocks(reduced); },
+            [&] {
+                std::size_t iterates = 0;
+                for (const SolveBlock& b : reduced.blocks) iterates += b.iterates.size();
+                return fmt::format("{} iterates", iterates);
+            });
         if (wanted("reduced")) return show(reduced_text(reduced));
         SolverForm form;
-        step("make solver form", [&] { form = make_solver_form(std::move(reduced)); },
-             [&] { return fmt::format("z of {}, {} explicit assignments", form.z.size(), form.n_explicit); });
+        step(
+            "make solver form", [&] { form = make_solver_form(std::move(reduced)); },
+            [&] { return fmt::format("z of {}, {} explicit assignments", form.z.size(), form.n_explicit); });
         if (wanted("solver")) return show(form.text());
         std::shared_ptr<const CompiledModel> model;
-        step("lower", [&] { model = build_programs(std::move(form)); }, [&] {
-            return fmt::format("residual {} operations in {} kernels, Jacobian {} operations, {} entries", model->residual.n_operations(), model->residual.kernels.size(),
-                               model->jacobian.n_operations(), model->pattern.n_entries());
-        });
+        step(
+            "lower", [&] { model = build_programs(std::move(form)); },
+            [&] {
+                return fmt::format("residual {} operations in {} kernels, Jacobian {} operations, {} entries", model->residual.n_operations(),
+                                   model->residual.kernels.size(), model->jacobian.n_operations(), model->pattern.n_entries());
+            });
         const_cast<CompiledModel&>(*model).form.reduced.system.record = record_;
         if (wanted("program")) return show(model->residual.text() + model->jacobian.text());
         return model;

@@ -19,15 +19,33 @@ void run_scalar(const Kernel& kernel, const std::vector<TablePtr>& tables, doubl
 {
     for (const Instruction& i : kernel.code) {
         switch (i.op) {
-            case Op::add: m[i.to] = m[i.a] + m[i.b]; break;
-            case Op::sub: m[i.to] = m[i.a] - m[i.b]; break;
-            case Op::mul: m[i.to] = m[i.a] * m[i.b]; break;
-            case Op::div: m[i.to] = m[i.a] / m[i.b]; break;
-            case Op::neg: m[i.to] = -m[i.a]; break;
-            case Op::select: m[i.to] = m[i.a] != 0 ? m[i.b] : m[i.c]; break;
-            case Op::lookup: m[i.to] = lookup(*tables[i.a], i, m[i.b], i.c == kNoNode ? 0 : m[i.c]); break;
-            case Op::constant: m[i.to] = m[i.a]; break;  // a copy
-            default: m[i.to] = evaluate_op(i.op, m[i.a], n_children(i.op) > 1 ? m[i.b] : 0, 0); break;
+            case Op::add:
+                m[i.to] = m[i.a] + m[i.b];
+                break;
+            case Op::sub:
+                m[i.to] = m[i.a] - m[i.b];
+                break;
+            case Op::mul:
+                m[i.to] = m[i.a] * m[i.b];
+                break;
+            case Op::div:
+                m[i.to] = m[i.a] / m[i.b];
+                break;
+            case Op::neg:
+                m[i.to] = -m[i.a];
+                break;
+            case Op::select:
+                m[i.to] = m[i.a] != 0 ? m[i.b] : m[i.c];
+                break;
+            case Op::lookup:
+                m[i.to] = lookup(*tables[i.a], i, m[i.b], i.c == kNoNode ? 0 : m[i.c]);
+                break;
+            case Op::constant:
+                m[i.to] = m[i.a];
+                break;  // a copy
+            default:
+                m[i.to] = evaluate_op(i.op, m[i.a], n_children(i.op) > 1 ? m[i.b] : 0, 0);
+                break;
         }
     }
 }
@@ -50,19 +68,33 @@ void run_block(const Kernel& kernel, const std::vector<TablePtr>& tables, double
         const double* b = n_children(i.op) > 1 ? r + static_cast<std::size_t>(i.b) * kBlock : a;
         const double* c = n_children(i.op) > 2 || (i.op == Op::lookup && i.c != kNoNode) ? r + static_cast<std::size_t>(i.c) * kBlock : nullptr;
         switch (i.op) {
-            case Op::add: lanes(n, to, a, b, [](double x, double y) { return x + y; }); break;
-            case Op::sub: lanes(n, to, a, b, [](double x, double y) { return x - y; }); break;
-            case Op::mul: lanes(n, to, a, b, [](double x, double y) { return x * y; }); break;
-            case Op::div: lanes(n, to, a, b, [](double x, double y) { return x / y; }); break;
-            case Op::neg: lanes(n, to, a, a, [](double x, double) { return -x; }); break;
-            case Op::sqrt: lanes(n, to, a, a, [](double x, double) { return std::sqrt(x); }); break;
+            case Op::add:
+                lanes(n, to, a, b, [](double x, double y) { return x + y; });
+                break;
+            case Op::sub:
+                lanes(n, to, a, b, [](double x, double y) { return x - y; });
+                break;
+            case Op::mul:
+                lanes(n, to, a, b, [](double x, double y) { return x * y; });
+                break;
+            case Op::div:
+                lanes(n, to, a, b, [](double x, double y) { return x / y; });
+                break;
+            case Op::neg:
+                lanes(n, to, a, a, [](double x, double) { return -x; });
+                break;
+            case Op::sqrt:
+                lanes(n, to, a, a, [](double x, double) { return std::sqrt(x); });
+                break;
             case Op::select:
                 for (std::uint32_t k = 0; k < n; ++k) to[k] = a[k] != 0 ? b[k] : c[k];
                 break;
             case Op::lookup:
                 for (std::uint32_t k = 0; k < n; ++k) to[k] = lookup(*tables[i.a], i, b[k], c == nullptr ? 0 : c[k]);
                 break;
-            case Op::constant: std::copy(a, a + n, to); break;
+            case Op::constant:
+                std::copy(a, a + n, to);
+                break;
             default:
                 for (std::uint32_t k = 0; k < n; ++k) to[k] = evaluate_op(i.op, a[k], b[k], 0);
                 break;

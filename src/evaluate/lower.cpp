@@ -63,18 +63,26 @@ std::uint32_t Lowering::place_of_leaf(NodeId id)
 {
     const Node& n = graph_[id];
     switch (n.op) {
-        case Op::time: return layout_.time;
-        case Op::parameter: return layout_.parameters + n.a;
-        case Op::mode: return layout_.modes + n.a;
-        case Op::unknown: return layout_.z + n.a;
-        case Op::rate: return layout_.rates + n.a;
-        default: break;
+        case Op::time:
+            return layout_.time;
+        case Op::parameter:
+            return layout_.parameters + n.a;
+        case Op::mode:
+            return layout_.modes + n.a;
+        case Op::unknown:
+            return layout_.z + n.a;
+        case Op::rate:
+            return layout_.rates + n.a;
+        default:
+            break;
     }
     auto [it, fresh] = fixed_places_.emplace(id, 0);
     if (fresh) {
         it->second = new_place();
-        if (n.op == Op::constant) literals_.emplace_back(it->second, graph_.value(id));
-        else hoisted_.push_back(id);
+        if (n.op == Op::constant)
+            literals_.emplace_back(it->second, graph_.value(id));
+        else
+            hoisted_.push_back(id);
     }
     return it->second;
 }
@@ -133,8 +141,10 @@ Program Lowering::lower(std::string name, const std::vector<NodeId>& roots)
         units[owner[i]].nodes.push_back(id);
         children_of(graph_[id], [&](NodeId child) {
             std::uint32_t c = position[child];
-            if (owner[c] == kNone) owner[c] = owner[i];
-            else if (owner[c] != owner[i]) several[c] = 1;
+            if (owner[c] == kNone)
+                owner[c] = owner[i];
+            else if (owner[c] != owner[i])
+                several[c] = 1;
         });
     }
     for (Unit_& u : units) std::reverse(u.nodes.begin(), u.nodes.end());
@@ -176,13 +186,15 @@ Program Lowering::lower(std::string name, const std::vector<NodeId>& roots)
                 return it != input_register.end() ? it->second : node_register.at(child);
             };
             Instruction i{n.op, n.flag, next, 0, 0, 0};
-            if (n.op == Op::lookup) i.a = n.a, i.b = reg(n.b), i.c = reg(n.c);
+            if (n.op == Op::lookup)
+                i.a = n.a, i.b = reg(n.b), i.c = reg(n.c);
             else {
                 i.a = reg(n.a);
                 if (n_children(n.op) > 1) i.b = reg(n.b);
                 if (n_children(n.op) > 2) i.c = reg(n.c);
             }
-            for (std::uint64_t part : {static_cast<std::uint64_t>(n.op), static_cast<std::uint64_t>(n.flag), static_cast<std::uint64_t>(i.a), static_cast<std::uint64_t>(i.b), static_cast<std::uint64_t>(i.c)})
+            for (std::uint64_t part : {static_cast<std::uint64_t>(n.op), static_cast<std::uint64_t>(n.flag), static_cast<std::uint64_t>(i.a),
+                                       static_cast<std::uint64_t>(i.b), static_cast<std::uint64_t>(i.c)})
                 h = mix(h, part);
             d.code.push_back(i);
             node_register[id] = next++;
@@ -201,7 +213,8 @@ Program Lowering::lower(std::string name, const std::vector<NodeId>& roots)
         return units[a].shape < units[b].shape;
     });
     auto same_code = [](const Draft& a, const Draft& b) {
-        return a.inputs.size() == b.inputs.size() && std::equal(a.code.begin(), a.code.end(), b.code.begin(), b.code.end(), [](const Instruction& x, const Instruction& y) {
+        return a.inputs.size() == b.inputs.size() &&
+               std::equal(a.code.begin(), a.code.end(), b.code.begin(), b.code.end(), [](const Instruction& x, const Instruction& y) {
                    return x.op == y.op && x.flag == y.flag && x.a == y.a && x.b == y.b && x.c == y.c;
                });
     };

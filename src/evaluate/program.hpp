@@ -31,12 +31,12 @@ struct Instruction {
 
 struct Kernel {
     std::uint32_t n_instances = 1;
-    std::uint32_t n_inputs = 0;     ///< registers 0 .. n_inputs - 1 are loaded
+    std::uint32_t n_inputs = 0;  ///< registers 0 .. n_inputs - 1 are loaded
     std::uint32_t n_registers = 0;
     std::vector<Instruction> code;
-    std::vector<std::uint32_t> inputs;            ///< place of input k of instance i: inputs[k * n_instances + i]
+    std::vector<std::uint32_t> inputs;  ///< place of input k of instance i: inputs[k * n_instances + i]
     std::vector<std::uint32_t> output_registers;
-    std::vector<std::uint32_t> outputs;           ///< place of output k of instance i: outputs[k * n_instances + i]
+    std::vector<std::uint32_t> outputs;  ///< place of output k of instance i: outputs[k * n_instances + i]
 };
 
 struct Program {
@@ -44,8 +44,8 @@ struct Program {
     std::vector<Kernel> kernels;
     std::vector<std::uint32_t> results;  ///< place of each root
 
-    std::size_t n_operations() const;    ///< counted over instances
-    std::string text() const;            ///< what `check --show program` prints
+    std::size_t n_operations() const;  ///< counted over instances
+    std::string text() const;          ///< what `check --show program` prints
 };
 
 /// Runs a program. `memory` has MemoryLayout::size numbers; `registers` is scratch that grows as needed.

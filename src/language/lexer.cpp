@@ -17,16 +17,12 @@ bool is_digit(char c)
 }
 
 // Longest first, so that `--` is never read as two minus signs.
-constexpr std::array<std::string_view, 33> kPunctuation{"--", "->", ":=", "==", "!=", "<=", ">=", "..", "(", ")", "[",
-                                                        "]",  "{",  "}",  ",",  ";",  ":",  ".",  "=",  "<", ">", "+",
-                                                        "-",  "*",  "/",  "^",  "'",  "%",  "|",  "\\", "@", "?", "!"};
+constexpr std::array<std::string_view, 33> kPunctuation{"--", "->", ":=", "==", "!=", "<=", ">=", "..", "(", ")", "[", "]", "{",  "}", ",", ";", ":",
+                                                        ".",  "=",  "<",  ">",  "+",  "-",  "*",  "/",  "^", "'", "%", "|", "\\", "@", "?", "!"};
 
 class Lexer {
 public:
-    Lexer(const SourceSet& sources, std::uint32_t file, Diagnostics& diagnostics)
-        : text_(sources.text(file)), file_(file), diagnostics_(diagnostics)
-    {
-    }
+    Lexer(const SourceSet& sources, std::uint32_t file, Diagnostics& diagnostics) : text_(sources.text(file)), file_(file), diagnostics_(diagnostics) {}
 
     std::vector<Token> run()
     {
@@ -40,10 +36,7 @@ public:
     }
 
 private:
-    Span span(std::size_t begin, std::size_t end) const
-    {
-        return {file_, static_cast<std::uint32_t>(begin), static_cast<std::uint32_t>(end)};
-    }
+    Span span(std::size_t begin, std::size_t end) const { return {file_, static_cast<std::uint32_t>(begin), static_cast<std::uint32_t>(end)}; }
 
     void skip_space()
     {

@@ -22,10 +22,7 @@ struct Token {
     std::string doc_before;    ///< `##` lines directly above
     std::string doc_after;     ///< `##` on the same line, behind
 
-    bool is(std::string_view word) const
-    {
-        return (kind == TokenKind::punctuation || kind == TokenKind::name) && text == word;
-    }
+    bool is(std::string_view word) const { return (kind == TokenKind::punctuation || kind == TokenKind::name) && text == word; }
 };
 
 /// All tokens of a file, the last one of kind `end`. Characters that no token begins with are reported and left out.

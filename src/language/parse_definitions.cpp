@@ -55,15 +55,22 @@ const Statement* Parser::domain_definition()
         if (accept(";")) continue;
         DomainMember member;
         member.doc = now().doc_before;
-        if (accept("fluid")) member.kind = DomainMember::Kind::fluid;
-        else if (accept("carried")) member.kind = DomainMember::Kind::carried;
-        else if (accept("shared")) member.kind = DomainMember::Kind::shared;
-        else if (accept("zero_sum")) member.kind = DomainMember::Kind::zero_sum;
-        else abandon(messages::expected_token, now().span, "'shared', 'zero_sum', 'carried' or 'fluid'", fmt::format("'{}'", now().text));
+        if (accept("fluid"))
+            member.kind = DomainMember::Kind::fluid;
+        else if (accept("carried"))
+            member.kind = DomainMember::Kind::carried;
+        else if (accept("shared"))
+            member.kind = DomainMember::Kind::shared;
+        else if (accept("zero_sum"))
+            member.kind = DomainMember::Kind::zero_sum;
+        else
+            abandon(messages::expected_token, now().span, "'shared', 'zero_sum', 'carried' or 'fluid'", fmt::format("'{}'", now().text));
         member.name = name("the quantity", &member.span);
         expect(":", "before the unit");
-        if (member.kind == DomainMember::Kind::fluid) member.fluid_kind = path("the kind of fluid");
-        else member.unit = declared_unit();
+        if (member.kind == DomainMember::Kind::fluid)
+            member.fluid_kind = path("the kind of fluid");
+        else
+            member.unit = declared_unit();
         if (member.kind == DomainMember::Kind::carried) {
             expect("along", "behind a carried quantity");
             member.along = name("the flow");
@@ -175,12 +182,18 @@ const Statement* Parser::table_definition()
     }
     while (!at_statement_end()) {
         accept(",");
-        if (accept("smooth")) table.smooth = true;
-        else if (accept("linear")) table.smooth = false;
-        else if (accept("hold")) table.outside = TableDecl::Outside::hold;
-        else if (accept("extend")) table.outside = TableDecl::Outside::extend;
-        else if (accept("refuse")) table.outside = TableDecl::Outside::refuse;
-        else abandon(messages::expected_token, now().span, "'linear' or 'smooth', and 'hold', 'extend' or 'refuse'", fmt::format("'{}'", now().text));
+        if (accept("smooth"))
+            table.smooth = true;
+        else if (accept("linear"))
+            table.smooth = false;
+        else if (accept("hold"))
+            table.outside = TableDecl::Outside::hold;
+        else if (accept("extend"))
+            table.outside = TableDecl::Outside::extend;
+        else if (accept("refuse"))
+            table.outside = TableDecl::Outside::refuse;
+        else
+            abandon(messages::expected_token, now().span, "'linear' or 'smooth', and 'hold', 'extend' or 'refuse'", fmt::format("'{}'", now().text));
     }
     return finish(begin, doc, std::move(table), "the table");
 }
@@ -244,9 +257,12 @@ Stage Parser::stage(bool otherwise)
         take();
         StageTransition t;
         t.target = name("a stage", &t.span);
-        if (accept("when")) t.when = expression();
-        else if (accept("after")) t.after = expression();
-        else abandon(messages::expected_token, now().span, "'when' or 'after'", fmt::format("'{}'", now().text));
+        if (accept("when"))
+            t.when = expression();
+        else if (accept("after"))
+            t.after = expression();
+        else
+            abandon(messages::expected_token, now().span, "'when' or 'after'", fmt::format("'{}'", now().text));
         t.span = from(t.span);
         s.transitions.push_back(std::move(t));
     }
@@ -266,11 +282,16 @@ const Statement* Parser::sequence_definition()
     Nested nested(*this);
     while (!is("}") && now().kind != TokenKind::end) {
         if (accept(";")) continue;
-        if (is("stage")) sequence.stages.push_back(stage(false));
-        else if (is("otherwise")) sequence.stages.push_back(stage(true));
-        else if (is("param")) sequence.declarations.push_back(declaration_list(QuantityKind::param));
-        else if (is("let")) sequence.declarations.push_back(declaration_list(QuantityKind::let));
-        else abandon(messages::expected_token, now().span, "'stage', 'otherwise' or 'param'", fmt::format("'{}'", now().text));
+        if (is("stage"))
+            sequence.stages.push_back(stage(false));
+        else if (is("otherwise"))
+            sequence.stages.push_back(stage(true));
+        else if (is("param"))
+            sequence.declarations.push_back(declaration_list(QuantityKind::param));
+        else if (is("let"))
+            sequence.declarations.push_back(declaration_list(QuantityKind::let));
+        else
+            abandon(messages::expected_token, now().span, "'stage', 'otherwise' or 'param'", fmt::format("'{}'", now().text));
         sequence.declarations.insert(sequence.declarations.end(), extra_.begin(), extra_.end());
         extra_.clear();
     }

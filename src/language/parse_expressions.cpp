@@ -7,9 +7,9 @@ namespace netloop {
 namespace {
 
 // Words that the grammar allows right after a number, where a name would otherwise be read as its unit.
-constexpr std::array<std::string_view, 31> kNotUnits{
-    "to",   "from", "points", "usual", "guess", "init", "in",  "else",   "then",  "and",    "or",   "not",    "is", "when", "if", "for",
-    "every", "after", "at",   "as",    "so",    "except", "against", "linear", "smooth", "hold", "extend", "refuse", "of", "start", "passing"};
+constexpr std::array<std::string_view, 31> kNotUnits{"to",      "from",   "points", "usual", "guess",  "init",   "in",    "else",  "then",   "and", "or",
+                                                     "not",     "is",     "when",   "if",    "for",    "every",  "after", "at",    "as",     "so",  "except",
+                                                     "against", "linear", "smooth", "hold",  "extend", "refuse", "of",    "start", "passing"};
 
 }  // namespace
 
@@ -64,11 +64,9 @@ void Parser::enter()
 
 bool Parser::line_goes_on() const
 {
-    static constexpr std::array<std::string_view, 23> kOperators{"--", "->", "+", "-", "*", "/", "^", "=", "==", "!=", "<", ">", "<=",
-                                                                 ">=", "and", "or", "is", "else", "then", ",", ":=", "..", ":"};
-    auto in = [](const Token& token) {
-        return std::any_of(kOperators.begin(), kOperators.end(), [&](std::string_view word) { return token.is(word); });
-    };
+    static constexpr std::array<std::string_view, 23> kOperators{"--", "->", "+",   "-",  "*",  "/",    "^",    "=", "==", "!=", "<", ">",
+                                                                 "<=", ">=", "and", "or", "is", "else", "then", ",", ":=", "..", ":"};
+    auto in = [](const Token& token) { return std::any_of(kOperators.begin(), kOperators.end(), [&](std::string_view word) { return token.is(word); }); };
     return open_brackets_ > 0 || in(now()) || (at_ > 0 && (in(last()) || last().is("not")));
 }
 
@@ -127,8 +125,7 @@ Span Parser::unit_tokens()
             do {
                 if (is("(")) ++depth;
                 if (is(")")) --depth;
-                if (now().kind == TokenKind::end || is("}") || is(";") || is("{"))
-                    abandon(messages::expected_token, now().span, "')' in a unit", shown(now()));
+                if (now().kind == TokenKind::end || is("}") || is(";") || is("{")) abandon(messages::expected_token, now().span, "')' in a unit", shown(now()));
                 take();
             } while (depth > 0);
         } else if (is_name() || is("%") || now().kind == TokenKind::number) {
@@ -140,11 +137,12 @@ Span Parser::unit_tokens()
             take();
             if (is("-")) take();
             if (is("(")) continue;
-            if (now().kind == TokenKind::number) take();
-            else abandon(messages::expected_token, now().span, "an exponent", shown(now()));
+            if (now().kind == TokenKind::number)
+                take();
+            else
+                abandon(messages::expected_token, now().span, "an exponent", shown(now()));
         }
-        bool goes_on = (is("*") || is("/")) && closed(now()) && closed(ahead()) &&
-                       (ahead().kind == TokenKind::name || ahead().is("(") || ahead().is("%"));
+        bool goes_on = (is("*") || is("/")) && closed(now()) && closed(ahead()) && (ahead().kind == TokenKind::name || ahead().is("(") || ahead().is("%"));
         if (!goes_on) return from(begin);
         take();
     }

@@ -9,9 +9,12 @@ const Statement* Parser::scenario_definition()
     take();
     ScenarioDecl scenario;
     scenario.name = name("the scenario", &scenario.name_span);
-    if (accept("of")) scenario.of = path("the system");
-    else if (accept("from")) scenario.from = name("a scenario");
-    else abandon(messages::expected_token, now().span, "'of SYSTEM' or 'from SCENARIO'", fmt::format("'{}'", now().text));
+    if (accept("of"))
+        scenario.of = path("the system");
+    else if (accept("from"))
+        scenario.from = name("a scenario");
+    else
+        abandon(messages::expected_token, now().span, "'of SYSTEM' or 'from SCENARIO'", fmt::format("'{}'", now().text));
     if (is("{") && doc.empty()) doc = ahead().doc_before;
     scenario.items = block(&Parser::scenario_item, fmt::format("'{}'", scenario.name));
     return finish(begin, doc, std::move(scenario), "the scenario");
@@ -155,8 +158,7 @@ const Statement* Parser::scenario_item()
         find.right = expression();
         return finish(begin, {}, std::move(find), "the statement");
     }
-    abandon(messages::expected_token, now().span,
-            "set, put, stop at, output, tolerance, begin, init, guess, find, keep, measure, require or figure",
+    abandon(messages::expected_token, now().span, "set, put, stop at, output, tolerance, begin, init, guess, find, keep, measure, require or figure",
             fmt::format("'{}'", now().text.substr(0, 40)));
 }
 

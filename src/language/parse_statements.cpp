@@ -307,8 +307,7 @@ const Statement* Parser::equation_like(bool assignments)
         AssignDecl assign;
         assign.target = first;
         assign.value = expression();
-        if (!assignments)
-            abandon(messages::assignment_outside, begin, {}, {}, "write an equation with '=', or put it in a when, every or stage block");
+        if (!assignments) abandon(messages::assignment_outside, begin, {}, {}, "write an equation with '=', or put it in a when, every or stage block");
         return finish(begin, doc, assign, "the assignment");
     }
     if (is("--")) {
@@ -324,8 +323,7 @@ const Statement* Parser::equation_like(bool assignments)
         while (accept(","));
         return finish(begin, doc, std::move(signal), "the signal");
     }
-    if (is_name() && !now().line_before && first->kind == ExprKind::path)
-        abandon(messages::unknown_statement, begin, sources_.text(begin));
+    if (is_name() && !now().line_before && first->kind == ExprKind::path) abandon(messages::unknown_statement, begin, sources_.text(begin));
     abandon(messages::expected_token, now().span, "'=', '--' or '->' here", fmt::format("'{}'", now().text.substr(0, 40)));
 }
 
@@ -340,8 +338,10 @@ const Statement* Parser::if_statement(const Statement* (Parser::*inner)())
     if (is("then")) abandon(messages::expected_token, now().span, "'{' (an `if` with `then` is an expression: put it in brackets)", "'then'");
     branch.then_block = block(inner, "the branch");
     if (accept("else")) {
-        if (is("if")) branch.else_block.push_back(if_statement(inner));
-        else branch.else_block = block(inner, "the branch");
+        if (is("if"))
+            branch.else_block.push_back(if_statement(inner));
+        else
+            branch.else_block = block(inner, "the branch");
     }
     Statement* s = arena_.statement(from(begin));
     s->doc = doc;
@@ -370,8 +370,10 @@ const Statement* Parser::when_statement()
     std::string doc = now().doc_before;
     take();
     WhenDecl when;
-    if (is("start") && ahead().is("{")) take();
-    else when.condition = expression();
+    if (is("start") && ahead().is("{"))
+        take();
+    else
+        when.condition = expression();
     when.body = block(&Parser::action_statement, "the block");
     return finish(begin, doc, std::move(when), "the block");
 }

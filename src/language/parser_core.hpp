@@ -36,8 +36,7 @@ private:
     bool line_goes_on() const;
     void end_statement(std::string_view what);
     void skip_statement();
-    [[noreturn]] void abandon(const Message& message, Span span, std::string_view a = {}, std::string_view b = {},
-                              std::string hint = {});
+    [[noreturn]] void abandon(const Message& message, Span span, std::string_view a = {}, std::string_view b = {}, std::string hint = {});
     std::string name(std::string_view what, Span* span = nullptr);
     Span from(Span begin) const { return cover(begin, last().span); }
 

@@ -9,9 +9,9 @@ namespace netloop {
 
 bool is_reserved(std::string_view name)
 {
-    static constexpr std::array<std::string_view, 30> kReserved{
-        "component", "system", "part", "port", "joint", "param",    "option", "const", "let", "var", "memory", "init", "guess", "if",   "then",
-        "else",      "for",    "in",   "when", "every", "function", "return", "while", "and", "or",  "not",    "is",   "true",  "false", "time"};
+    static constexpr std::array<std::string_view, 30> kReserved{"component", "system", "part",  "port", "joint", "param", "option", "const", "let",   "var",
+                                                                "memory",    "init",   "guess", "if",   "then",  "else",  "for",    "in",    "when",  "every",
+                                                                "function",  "return", "while", "and",  "or",    "not",   "is",     "true",  "false", "time"};
     return name == "pi" || std::find(kReserved.begin(), kReserved.end(), name) != kReserved.end();
 }
 
@@ -31,15 +31,23 @@ namespace {
 int strength(const Expr& e)
 {
     switch (e.kind) {
-        case ExprKind::choice: return 0;
-        case ExprKind::chain: return e.text[0] == '|' ? 1 : e.text[0] == '&' ? 2 : e.text[0] == '+' || e.text[0] == '-' ? 5 : 6;
-        case ExprKind::logical_not: return 3;
+        case ExprKind::choice:
+            return 0;
+        case ExprKind::chain:
+            return e.text[0] == '|' ? 1 : e.text[0] == '&' ? 2 : e.text[0] == '+' || e.text[0] == '-' ? 5 : 6;
+        case ExprKind::logical_not:
+            return 3;
         case ExprKind::compare:
-        case ExprKind::is_stage: return 4;
-        case ExprKind::negate: return 7;
-        case ExprKind::power: return 8;
-        case ExprKind::number: return e.number < 0 ? 7 : 10;
-        default: return 10;
+        case ExprKind::is_stage:
+            return 4;
+        case ExprKind::negate:
+            return 7;
+        case ExprKind::power:
+            return 8;
+        case ExprKind::number:
+            return e.number < 0 ? 7 : 10;
+        default:
+            return 10;
     }
 }
 
@@ -66,11 +74,16 @@ std::string text_of(const Expr& e)
             if (e.text == "pi") return "pi";
             if (e.unit) return fmt::format("{:.12g} {}", e.unit->from_si(e.number), e.unit->text);
             return fmt::format("{:.12g}", e.number);
-        case ExprKind::truth: return e.number != 0 ? "true" : "false";
-        case ExprKind::text: return fmt::format("\"{}\"", e.text);
-        case ExprKind::time: return "time";
-        case ExprKind::path: return e.args.empty() ? text_of(e.path) : text_of(*e.args[0]) + "." + e.path.back().name;
-        case ExprKind::derivative: return wrapped(*e.args[0], 10) + std::string(static_cast<std::size_t>(e.order), '\'');
+        case ExprKind::truth:
+            return e.number != 0 ? "true" : "false";
+        case ExprKind::text:
+            return fmt::format("\"{}\"", e.text);
+        case ExprKind::time:
+            return "time";
+        case ExprKind::path:
+            return e.args.empty() ? text_of(e.path) : text_of(*e.args[0]) + "." + e.path.back().name;
+        case ExprKind::derivative:
+            return wrapped(*e.args[0], 10) + std::string(static_cast<std::size_t>(e.order), '\'');
         case ExprKind::chain: {
             int level = strength(e);
             std::string text = wrapped(*e.args[0], level);
@@ -81,20 +94,28 @@ std::string text_of(const Expr& e)
             }
             return text;
         }
-        case ExprKind::negate: return "-" + wrapped(*e.args[0], 7);
-        case ExprKind::power: return wrapped(*e.args[0], 9) + "^" + wrapped(*e.args[1], 8);
-        case ExprKind::compare: return wrapped(*e.args[0], 5) + " " + e.text + " " + wrapped(*e.args[1], 5);
-        case ExprKind::is_stage: return text_of(e.path) + " is " + e.text;
-        case ExprKind::logical_not: return "not " + wrapped(*e.args[0], 3);
+        case ExprKind::negate:
+            return "-" + wrapped(*e.args[0], 7);
+        case ExprKind::power:
+            return wrapped(*e.args[0], 9) + "^" + wrapped(*e.args[1], 8);
+        case ExprKind::compare:
+            return wrapped(*e.args[0], 5) + " " + e.text + " " + wrapped(*e.args[1], 5);
+        case ExprKind::is_stage:
+            return text_of(e.path) + " is " + e.text;
+        case ExprKind::logical_not:
+            return "not " + wrapped(*e.args[0], 3);
         case ExprKind::choice:
             return fmt::format("if {} then {} else {}", text_of(*e.args[0]), text_of(*e.args[1]), text_of(*e.args[2]));
-        case ExprKind::call: return text_of(e.path) + "(" + joined(e.args) + ")";
+        case ExprKind::call:
+            return text_of(e.path) + "(" + joined(e.args) + ")";
         case ExprKind::comprehension:
             return fmt::format("{} for {} in {} .. {}", text_of(*e.args[0]), e.text, text_of(*e.args[1]), text_of(*e.args[2]));
         case ExprKind::window:
             return text_of(*e.args[0]) + " from " + text_of(*e.args[1]) + (e.args.size() > 2 ? " to " + text_of(*e.args[2]) : "");
-        case ExprKind::at_moment: return text_of(*e.args[0]) + " when " + text_of(*e.args[1]);
-        case ExprKind::array: return "[" + joined(e.args) + "]";
+        case ExprKind::at_moment:
+            return text_of(*e.args[0]) + " when " + text_of(*e.args[1]);
+        case ExprKind::array:
+            return "[" + joined(e.args) + "]";
     }
     return {};
 }

@@ -27,9 +27,9 @@ using Path = std::vector<PathStep>;
 std::string text_of(const Path& path);
 
 enum class ExprKind {
-    number,         ///< number (SI value), unit
-    truth,          ///< number is 0 or 1
-    text,           ///< text
+    number,  ///< number (SI value), unit
+    truth,   ///< number is 0 or 1
+    text,    ///< text
     time,
     path,           ///< path
     derivative,     ///< args[0], order
@@ -313,10 +313,9 @@ struct ScenarioDecl {
 struct Statement {
     Span span;
     std::string doc;
-    std::variant<QuantityDecl, PortDecl, PartDecl, SlotDecl, FluidUseDecl, JointDecl, SignalDecl, EquationDecl, GuessDecl,
-                 IfDecl, ForDecl, WhenDecl, EveryDecl, AssignDecl, AlertDecl, WhileDecl, ReturnDecl, SequenceDecl,
-                 FunctionDecl, TableDecl, DomainDecl, ComponentDecl, FluidDecl, UseDecl, ScenarioDecl, SetItem, PutItem,
-                 StopItem, OutputItem, ToleranceItem, BeginItem, KeepItem, MeasureItem, RequireItem, FindItem, FigureItem>
+    std::variant<QuantityDecl, PortDecl, PartDecl, SlotDecl, FluidUseDecl, JointDecl, SignalDecl, EquationDecl, GuessDecl, IfDecl, ForDecl, WhenDecl, EveryDecl,
+                 AssignDecl, AlertDecl, WhileDecl, ReturnDecl, SequenceDecl, FunctionDecl, TableDecl, DomainDecl, ComponentDecl, FluidDecl, UseDecl,
+                 ScenarioDecl, SetItem, PutItem, StopItem, OutputItem, ToleranceItem, BeginItem, KeepItem, MeasureItem, RequireItem, FindItem, FigureItem>
         node;
 
     template <typename T>

@@ -117,19 +117,23 @@ void Instantiator::settle_parameters()
             const auto* q = m.statement->as<QuantityDecl>();
             if (q == nullptr) continue;
             Env own{id, m.scope, nullptr, nullptr, true};
-            auto bound = [&](const Expr* e, std::uint32_t i, std::uint32_t n) -> NodeId {
-                if (e == nullptr) return kNoNode;
-                Value v = build(*e, own);
-                if (v.is_array() && v.elements.size() != n) give_up(messages::bad_value, e->span, fmt::format("'{}' has {} elements, the value has {}", name, n, v.elements.size()));
-                return v.is_array() ? v.elements[i] : v.node;
+            auto built = [&](const Expr* e, std::uint32_t n) {
+                Value v;
+                if (e == nullptr) return v;
+                v = build(*e, own);
+                if (v.is_array() && v.elements.size() != n)
+                    give_up(messages::bad_value, e->span, fmt::format("'{}' has {} elements, the value has {}", name, n, v.elements.size()));
+                return v;
             };
+            auto at = [](const Value& v, std::uint32_t i) { return v.is_array() ? v.elements[i] : v.node; };
             try {
                 if (held.kind == InstanceMember::Kind::parameter) {
                     const Binding* b = binding_of(id, name);
                     const Expr* e = b != nullptr ? b->value : q->value;
                     if (e == nullptr) {
                         bool external = q->kind == QuantityKind::input;
-                        if (external) give_up(messages::no_source, q->name_span, name, {}, {}, "a system's own input needs a default: input " + name + " : unit = value");
+                        if (external)
+                            give_up(messages::no_source, q->name_span, name, {}, {}, "a system's own input needs a default: input " + name + " : unit = value");
                         std::string part = instances_[id].path.empty() ? instances_[id].info->definition->name : instances_[id].path;
                         std::string unit = model_->parameters[held.first].unit.text;
                         set_.diagnostics.report(messages::missing_value, instances_[id].span.known() ? instances_[id].span : q->name_span, name, part)
@@ -142,26 +146,29 @@ void Instantiator::settle_parameters()
                     for (std::uint32_t s : held.sizes) n *= s;
                     if ((v.is_array() && v.sizes != held.sizes) || (!v.is_array() && v.node == kNoNode))
                         give_up(messages::bad_value, e->span, fmt::format("'{}' has {} elements, the value has {}", name, n, v.elements.size()));
+                    Value low = built(q->low, n), high = built(q->high, n);
                     for (std::uint32_t i = 0; i < n; ++i) {
                         FlatParameter& p = model_->parameters[held.first + i];
                         p.value = v.is_array() ? v.elements[i] : v.node;
                         if (b != nullptr) p.origin.span = e->span;
-                        p.low = bound(q->low, i, n);
-                        p.high = bound(q->high, i, n);
+                        p.low = at(low, i);
+                        p.high = at(high, i);
                     }
                 } else if (held.kind == InstanceMember::Kind::quantity) {
                     std::uint32_t n = 1;
                     for (std::uint32_t s : held.sizes) n *= s;
+                    Value start = built(q->guess != nullptr ? q->guess : q->init, n), low = built(q->low, n), high = built(q->high, n),
+                          usual = built(q->usual, n);
                     for (std::uint32_t i = 0; i < n; ++i) {
                         FlatQuantity& f = model_->quantities[held.first + i];
-                        f.start = bound(q->guess != nullptr ? q->guess : q->init, i, n);
-                        auto number = [&](const Expr* e, double otherwise) {
-                            NodeId node = bound(e, i, n);
+                        auto number = [&](const Value& v, double otherwise) {
+                            NodeId node = at(v, i);
                             return node != kNoNode && graph_.is_constant(node) ? graph_.value(node) : otherwise;
                         };
-                        f.low = number(q->low, f.low);
-                        f.high = number(q->high, f.high);
-                        f.usual = std::abs(number(q->usual, 0));
+                        f.start = at(start, i);
+                        f.low = number(low, f.low);
+                        f.high = number(high, f.high);
+                        f.usual = std::abs(number(usual, 0));
                     }
                 }
             } catch (const StatementGivenUp&) {
@@ -206,8 +213,11 @@ void Instantiator::make_dynamic_branch(const BodyItem& item, const IfDecl& branc
         for (const Statement* s : block) {
             walk({s, item.scope}, env, [&](const BodyItem& inner, const Env& inner_env) {
                 bool allowed = inner.statement->as<EquationDecl>() != nullptr || inner.statement->as<IfDecl>() != nullptr;
-                if (!allowed) give_up(messages::unexpected_here, inner.statement->span, "this statement in a branch whose condition can change", {}, {}, "make the condition an option");
-                if (const auto* e = inner.statement->as<EquationDecl>(); e != nullptr && e->init) give_up(messages::unexpected_here, inner.statement->span, "'init' in a branch whose condition can change");
+                if (!allowed)
+                    give_up(messages::unexpected_here, inner.statement->span, "this statement in a branch whose condition can change", {}, {},
+                            "make the condition an option");
+                if (const auto* e = inner.statement->as<EquationDecl>(); e != nullptr && e->init)
+                    give_up(messages::unexpected_here, inner.statement->span, "'init' in a branch whose condition can change");
                 make_statement(inner, inner_env, &into);
             });
         }
@@ -253,8 +263,10 @@ void Instantiator::make_statement(const BodyItem& item, const Env& env, std::vec
 {
     const Statement& s = *item.statement;
     if (const auto* e = s.as<EquationDecl>()) {
-        if (e->init) make_start(item, env, instances_[env.instance].depth + 1);
-        else add_equation(build(*e->left, env), build(*e->right, env), EquationKind::equation, {env.instance, s.span}, branch);
+        if (e->init)
+            make_start(item, env, instances_[env.instance].depth + 1);
+        else
+            add_equation(build(*e->left, env), build(*e->right, env), EquationKind::equation, {env.instance, s.span}, branch);
     } else if (s.as<GuessDecl>() != nullptr) {
         make_start(item, env, instances_[env.instance].depth + 1);
     } else if (const auto* signal = s.as<SignalDecl>()) {
@@ -410,7 +422,8 @@ void Instantiator::close_inputs()
                     auto source = input_source_.find(quantity);
                     if (source != input_source_.end()) {
                         if (b != nullptr)
-                            set_.diagnostics.report(messages::two_sources, b->value->span, model_->quantities[quantity].path).note(source->second, "the other source is here");
+                            set_.diagnostics.report(messages::two_sources, b->value->span, model_->quantities[quantity].path)
+                                .note(source->second, "the other source is here");
                         continue;
                     }
                     if (e == nullptr) {

@@ -44,30 +44,36 @@ Value Instantiator::map_binary(const Value& a, const Value& b, Span span, const 
 NodeId Instantiator::build_scalar(const Expr& e, const Env& env)
 {
     Value v = build(e, env);
-    if (v.is_array()) give_up(messages::bad_value, e.span, fmt::format("'{}' is an array where one value is expected", brief(e)), {}, {}, "name an element: x[1]");
+    if (v.is_array())
+        give_up(messages::bad_value, e.span, fmt::format("'{}' is an array where one value is expected", brief(e)), {}, {}, "name an element: x[1]");
     if (v.node == kNoNode) give_up(messages::bad_value, e.span, fmt::format("'{}' is a word, not a value", brief(e)));
     return v.node;
 }
 
 // --- names --------------------------------------------------------------------------------------------------------
 
-Value Instantiator::element(Value array, const PathStep& step, const Env& env)
+std::size_t Instantiator::flat_index(const std::vector<std::uint32_t>& sizes, const PathStep& step, const Env& env, std::string& text)
 {
-    if (step.indices.empty()) return array;
-    if (!array.is_array()) give_up(messages::bad_value, step.span, fmt::format("'{}' is not an array", step.name));
-    if (step.indices.size() != array.sizes.size())
-        give_up(messages::bad_value, step.span, fmt::format("'{}' has {} indices, {} are given", step.name, array.sizes.size(), step.indices.size()));
+    if (sizes.empty()) give_up(messages::bad_value, step.span, fmt::format("'{}' is not an array", step.name));
+    if (step.indices.size() != sizes.size())
+        give_up(messages::bad_value, step.span, fmt::format("'{}' has {} indices, {} are given", step.name, sizes.size(), step.indices.size()));
     std::size_t at = 0;
-    std::string text;
     for (std::size_t k = 0; k < step.indices.size(); ++k) {
         double v = need_constant(*step.indices[k], env, "an index");
-        std::uint32_t n = array.sizes[k];
+        std::uint32_t n = sizes[k];
         if (!(v >= 1 && v <= n) || v != std::floor(v))
-            give_up(messages::bad_index, step.indices[k]->span, fmt::format("{:g}", v), step.name, std::to_string(n),
-                    "arrays are numbered from 1");
+            give_up(messages::bad_index, step.indices[k]->span, fmt::format("{:g}", v), step.name, std::to_string(n), "arrays are numbered from 1");
         at = at * n + static_cast<std::size_t>(v) - 1;
         text += fmt::format("{}{:.0f}", k == 0 ? "" : ",", v);
     }
+    return at;
+}
+
+Value Instantiator::element(Value array, const PathStep& step, const Env& env)
+{
+    if (step.indices.empty()) return array;
+    std::string text;
+    std::size_t at = flat_index(array.sizes, step, env, text);
     Value r = scalar(array.elements[at], array.boolean);
     r.path = array.path.empty() ? "" : array.path + "[" + text + "]";
     return r;
@@ -124,6 +130,11 @@ Value Instantiator::resolve_member(InstanceId id, const Path& path, std::size_t 
         Value v;
         if (held.sizes.empty()) {
             v = scalar(leaf(held.first));
+        } else if (!step.indices.empty()) {  // one element: the others are not built
+            std::string text;
+            v = scalar(leaf(held.first + static_cast<std::uint32_t>(flat_index(held.sizes, step, env, text))));
+            v.path = full + "[" + text + "]";
+            return v;
         } else {
             v.sizes = held.sizes;
             std::uint32_t n = 1;
@@ -187,7 +198,8 @@ Value Instantiator::resolve_member(InstanceId id, const Path& path, std::size_t 
                 }
                 if (member.name == path[at + 1].name) {
                     if (held.kind == InstanceMember::Kind::joint && member.kind == DomainMember::Kind::zero_sum)
-                        give_up(messages::unexpected_here, path[at + 1].span, fmt::format("'{}', which each port of a joint has for itself,", brief(e)), {}, {}, "name one of the ports");
+                        give_up(messages::unexpected_here, path[at + 1].span, fmt::format("'{}', which each port of a joint has for itself,", brief(e)), {}, {},
+                                "name one of the ports");
                     Value v = scalar(graph_.quantity(ports_[port].first + offset));
                     v.path = ports_[port].path + "." + member.name;
                     return v;
@@ -220,9 +232,11 @@ Value Instantiator::resolve_member(InstanceId id, const Path& path, std::size_t 
             if (!fluid || last) throw StatementGivenUp{};  // the missing fluid was reported
             return resolve_member(*fluid, path, at + 1, env, e);
         }
-        case InstanceMember::Kind::sequence: give_up(messages::unsupported, e.span, "sequences");
+        case InstanceMember::Kind::sequence:
+            give_up(messages::unsupported, e.span, "sequences");
         case InstanceMember::Kind::other:
-        case InstanceMember::Kind::absent: break;
+        case InstanceMember::Kind::absent:
+            break;
     }
     if (q != nullptr && q->kind == QuantityKind::constant && q->value != nullptr) {
         no_further();
@@ -278,12 +292,18 @@ Value Instantiator::build_chain(const Expr& e, const Env& env)
         bool boolean = op == '&' || op == '|';
         sum = map_binary(sum, next, e.span, [&](NodeId a, NodeId b) {
             switch (op) {
-                case '+': return graph_.add(a, b);
-                case '-': return graph_.sub(a, b);
-                case '*': return graph_.mul(a, b);
-                case '/': return graph_.div(a, b);
-                case '&': return graph_.binary(Op::logical_and, a, b);
-                default: return graph_.binary(Op::logical_or, a, b);
+                case '+':
+                    return graph_.add(a, b);
+                case '-':
+                    return graph_.sub(a, b);
+                case '*':
+                    return graph_.mul(a, b);
+                case '/':
+                    return graph_.div(a, b);
+                case '&':
+                    return graph_.binary(Op::logical_and, a, b);
+                default:
+                    return graph_.binary(Op::logical_or, a, b);
             }
         });
         sum.boolean = boolean;
@@ -295,10 +315,14 @@ Value Instantiator::build_chain(const Expr& e, const Env& env)
 Value Instantiator::build(const Expr& e, const Env& env)
 {
     switch (e.kind) {
-        case ExprKind::number: return scalar(graph_.constant(e.number));
-        case ExprKind::truth: return scalar(graph_.constant(e.number), true);
-        case ExprKind::text: give_up(messages::unexpected_here, e.span, "a text in quotes");
-        case ExprKind::time: return scalar(graph_.time());
+        case ExprKind::number:
+            return scalar(graph_.constant(e.number));
+        case ExprKind::truth:
+            return scalar(graph_.constant(e.number), true);
+        case ExprKind::text:
+            give_up(messages::unexpected_here, e.span, "a text in quotes");
+        case ExprKind::time:
+            return scalar(graph_.time());
         case ExprKind::path:
             if (!e.args.empty()) {  // roots(a, b, c).lo
                 View results;
@@ -307,8 +331,7 @@ Value Instantiator::build(const Expr& e, const Env& env)
                 if (f == nullptr) throw StatementGivenUp{};
                 call_function(*f, *e.args[0], env, kNoNode, d->scope, &results);
                 auto it = results.results.find(e.path.back().name);
-                if (it == results.results.end())
-                    give_up(messages::unknown_name, e.span, e.path.back().name, fmt::format("the results of '{}'", f->name));
+                if (it == results.results.end()) give_up(messages::unknown_name, e.span, e.path.back().name, fmt::format("the results of '{}'", f->name));
                 return it->second;
             }
             return resolve(e, env);
@@ -319,12 +342,16 @@ Value Instantiator::build(const Expr& e, const Env& env)
             if (!path.empty()) v.path = path + std::string(static_cast<std::size_t>(e.order), '\'');
             return v;
         }
-        case ExprKind::chain: return build_chain(e, env);
-        case ExprKind::negate: return map_unary(build(*e.args[0], env), [&](NodeId n) { return graph_.neg(n); });
+        case ExprKind::chain:
+            return build_chain(e, env);
+        case ExprKind::negate:
+            return map_unary(build(*e.args[0], env), [&](NodeId n) { return graph_.neg(n); });
         case ExprKind::power:
             return map_binary(build(*e.args[0], env), build(*e.args[1], env), e.span, [&](NodeId a, NodeId b) { return graph_.pow(a, b); });
-        case ExprKind::logical_not: return scalar(graph_.unary(Op::logical_not, build_scalar(*e.args[0], env)), true);
-        case ExprKind::is_stage: give_up(messages::unsupported, e.span, "sequences ('is')");
+        case ExprKind::logical_not:
+            return scalar(graph_.unary(Op::logical_not, build_scalar(*e.args[0], env)), true);
+        case ExprKind::is_stage:
+            give_up(messages::unsupported, e.span, "sequences ('is')");
         case ExprKind::choice: {
             if (auto c = constant_of(*e.args[0], env, nullptr)) return build(*e.args[c->number != 0 ? 1 : 2], env);
             NodeId condition = build_scalar(*e.args[0], env);
@@ -352,14 +379,16 @@ Value Instantiator::build(const Expr& e, const Env& env)
             if (e.text == ">") return scalar(graph_.compare(Op::less, b, a, env.located), true);
             return scalar(graph_.compare(Op::less_equal, b, a, env.located), true);
         }
-        case ExprKind::call: return build_call(e, env);
+        case ExprKind::call:
+            return build_call(e, env);
         case ExprKind::array: {
             Value v;
             for (const Expr* x : e.args) {
                 Value inner = build(*x, env);
                 if (inner.is_array()) {
                     if (v.sizes.size() == 0) v.sizes = {0, inner.sizes[0]};
-                    if (inner.sizes.size() != 1 || v.sizes.size() != 2 || v.sizes[1] != inner.sizes[0]) give_up(messages::bad_value, x->span, "the rows of an array must be equally long");
+                    if (inner.sizes.size() != 1 || v.sizes.size() != 2 || v.sizes[1] != inner.sizes[0])
+                        give_up(messages::bad_value, x->span, "the rows of an array must be equally long");
                     v.elements.insert(v.elements.end(), inner.elements.begin(), inner.elements.end());
                 } else {
                     if (v.sizes.size() == 0) v.sizes = {0};
@@ -373,7 +402,8 @@ Value Instantiator::build(const Expr& e, const Env& env)
         }
         case ExprKind::comprehension:
         case ExprKind::window:
-        case ExprKind::at_moment: give_up(messages::unexpected_here, e.span, fmt::format("'{}'", brief(e)));
+        case ExprKind::at_moment:
+            give_up(messages::unexpected_here, e.span, fmt::format("'{}'", brief(e)));
     }
     throw StatementGivenUp{};
 }
@@ -414,9 +444,9 @@ Value Instantiator::build_builtin(const Expr& e, const std::string& name, const 
     for (const Expr* x : e.args) a.push_back(build(*x, env));
     for (std::size_t i = 0; i < a.size(); ++i)
         if (!a[i].is_array() && a[i].node == kNoNode) give_up(messages::bad_value, e.args[i]->span, "a word where a value is expected");
-    static const std::map<std::string, Op> kUnary{{"abs", Op::abs},   {"sqrt", Op::sqrt}, {"exp", Op::exp},   {"log", Op::log},     {"sin", Op::sin},   {"cos", Op::cos},
-                                                  {"tan", Op::tan},   {"asin", Op::asin}, {"acos", Op::acos}, {"atan", Op::atan},   {"sinh", Op::sinh}, {"cosh", Op::cosh},
-                                                  {"tanh", Op::tanh}};
+    static const std::map<std::string, Op> kUnary{{"abs", Op::abs},   {"sqrt", Op::sqrt}, {"exp", Op::exp},   {"log", Op::log},   {"sin", Op::sin},
+                                                  {"cos", Op::cos},   {"tan", Op::tan},   {"asin", Op::asin}, {"acos", Op::acos}, {"atan", Op::atan},
+                                                  {"sinh", Op::sinh}, {"cosh", Op::cosh}, {"tanh", Op::tanh}};
     if (auto it = kUnary.find(name); it != kUnary.end()) return map_unary(a[0], [&](NodeId n) { return g.unary(it->second, n); });
     // sign, floor and ceil jump: where jumps are located they become held modes, see compile/locate_conditions.cpp
     auto jump = [&](Op op, NodeId n) { return g.unary(op, n, env.located); };
@@ -468,7 +498,8 @@ Value Instantiator::build_call(const Expr& e, const Env& env)
             auto fluid = fluid_of(env.instance, e.path[0].name);
             if (!fluid) throw StatementGivenUp{};  // reported when fluids were settled
             const Member* f = instances_[*fluid].info->find(e.path[1].name);
-            if (f == nullptr) give_up(messages::unknown_name, e.path[1].span, e.path[1].name, fmt::format("fluid '{}'", instances_[*fluid].info->definition->name));
+            if (f == nullptr)
+                give_up(messages::unknown_name, e.path[1].span, e.path[1].name, fmt::format("fluid '{}'", instances_[*fluid].info->definition->name));
             function = f->statement->as<FunctionDecl>();
             table = f->statement->as<TableDecl>();
             scope = f->scope;
@@ -515,7 +546,9 @@ Value Instantiator::call_function(const FunctionDecl& f, const Expr& e, const En
     Execution state{graph_.constant(0), graph_.constant(0)};
     execute(*f.body, inner, state);
     if (f.results.size() > 1) {
-        if (results == nullptr) give_up(messages::bad_value, e.span, fmt::format("function '{}' has several results", f.name), {}, {}, fmt::format("name one of them: {}(...).{}", f.name, f.results[0].name));
+        if (results == nullptr)
+            give_up(messages::bad_value, e.span, fmt::format("function '{}' has several results", f.name), {}, {},
+                    fmt::format("name one of them: {}(...).{}", f.name, f.results[0].name));
         for (const FunctionArgument& r : f.results) {
             auto it = frame.locals.find(r.name);
             if (it == frame.locals.end()) give_up(messages::function_no_result, f.name_span, f.name);
@@ -601,14 +634,18 @@ std::uint32_t Instantiator::table_index(const TableDecl& table, const FileScope&
         return r;
     };
     try {
-        auto outside = table.outside == TableDecl::Outside::hold ? Table::Outside::hold : table.outside == TableDecl::Outside::extend ? Table::Outside::extend : Table::Outside::refuse;
+        auto outside = table.outside == TableDecl::Outside::hold     ? Table::Outside::hold
+                       : table.outside == TableDecl::Outside::extend ? Table::Outside::extend
+                                                                     : Table::Outside::refuse;
         if (!table.file.empty()) {
             TablePoints p = read_table_file((std::filesystem::path(scope.path).parent_path() / table.file).string(), table);
-            return tables_[key] = graph_.add_table(std::make_shared<const Table>(table.name, std::move(p.x), std::move(p.y), std::move(p.values), table.smooth, outside));
+            return tables_[key] =
+                       graph_.add_table(std::make_shared<const Table>(table.name, std::move(p.x), std::move(p.y), std::move(p.values), table.smooth, outside));
         }
         std::vector<double> x = scaled(table.knots.at(0), table.arguments.at(0).unit), y;
         if (table.knots.size() > 1) y = scaled(table.knots[1], table.arguments.at(1).unit);
-        if (table.knots.size() != table.arguments.size()) throw std::invalid_argument(fmt::format("it has {} arguments and points for {}", table.arguments.size(), table.knots.size()));
+        if (table.knots.size() != table.arguments.size())
+            throw std::invalid_argument(fmt::format("it has {} arguments and points for {}", table.arguments.size(), table.knots.size()));
         auto made = std::make_shared<const Table>(table.name, std::move(x), std::move(y), scaled(table.values, table.unit), table.smooth, outside);
         return tables_[key] = graph_.add_table(std::move(made));
     } catch (const std::exception& problem) {

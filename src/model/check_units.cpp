@@ -7,12 +7,13 @@
 namespace netloop {
 namespace {
 
-constexpr std::array<Builtin, 37> kBuiltins{{
-    {"abs", 1, 1},  {"sign", 1, 1},  {"min", 2, 99},       {"max", 2, 99},  {"sqrt", 1, 1},  {"exp", 1, 1},        {"log", 1, 1},         {"log10", 1, 1},
-    {"sin", 1, 1},  {"cos", 1, 1},   {"tan", 1, 1},        {"asin", 1, 1},  {"acos", 1, 1},  {"atan", 1, 1},       {"atan2", 2, 2},       {"sinh", 1, 1},
-    {"cosh", 1, 1}, {"tanh", 1, 1},  {"floor", 1, 1},      {"ceil", 1, 1},  {"mod", 2, 2},   {"sum", 1, 1},        {"product", 1, 1},     {"clamp", 3, 3},
-    {"delay", 2, 2}, {"signed_sqrt", 2, 2}, {"smooth_step", 3, 3}, {"untracked", 1, 1}, {"previous", 1, 1}, {"leaving", 1, 1}, {"entering", 1, 1}, {"passing", 1, 1},
-    {"flow", 1, 1}, {"final", 1, 1}, {"mean", 1, 1}, {"integral", 1, 1}, {"rms", 1, 1}}};
+constexpr std::array<Builtin, 37> kBuiltins{
+    {{"abs", 1, 1},      {"sign", 1, 1},    {"min", 2, 99},     {"max", 2, 99},    {"sqrt", 1, 1},        {"exp", 1, 1},         {"log", 1, 1},
+     {"log10", 1, 1},    {"sin", 1, 1},     {"cos", 1, 1},      {"tan", 1, 1},     {"asin", 1, 1},        {"acos", 1, 1},        {"atan", 1, 1},
+     {"atan2", 2, 2},    {"sinh", 1, 1},    {"cosh", 1, 1},     {"tanh", 1, 1},    {"floor", 1, 1},       {"ceil", 1, 1},        {"mod", 2, 2},
+     {"sum", 1, 1},      {"product", 1, 1}, {"clamp", 3, 3},    {"delay", 2, 2},   {"signed_sqrt", 2, 2}, {"smooth_step", 3, 3}, {"untracked", 1, 1},
+     {"previous", 1, 1}, {"leaving", 1, 1}, {"entering", 1, 1}, {"passing", 1, 1}, {"flow", 1, 1},        {"final", 1, 1},       {"mean", 1, 1},
+     {"integral", 1, 1}, {"rms", 1, 1}}};
 
 Dimension second()
 {
@@ -88,11 +89,13 @@ void UnitChecker::expect_equal(const Expr& left, const Type& a, const char* rela
     else if (b.kind == Type::Kind::condition && a.kind == Type::Kind::number && !a.zero)
         set_.diagnostics.report(messages::not_a_number, right.span);
     if (!a.known || !b.known || a.zero || b.zero || a.dimension == b.dimension) return;
-    auto& d = set_.diagnostics.report(messages::unit_mismatch, right.span, "'" + brief(left) + "'", shown_unit(a), relation, "'" + brief(right) + "'",
-                                      shown_unit(b));
+    auto& d =
+        set_.diagnostics.report(messages::unit_mismatch, right.span, "'" + brief(left) + "'", shown_unit(a), relation, "'" + brief(right) + "'", shown_unit(b));
     Dimension quotient = a.dimension / b.dimension;
-    if (b.bare && !a.dimension.dimensionless()) d.mend(fmt::format("give the number a unit, such as [{}]", shown_unit(a)));
-    else d.mend(fmt::format("the two differ by a factor in [{}]", quotient.text()));
+    if (b.bare && !a.dimension.dimensionless())
+        d.mend(fmt::format("give the number a unit, such as [{}]", shown_unit(a)));
+    else
+        d.mend(fmt::format("the two differ by a factor in [{}]", quotient.text()));
 }
 
 void UnitChecker::expect_dimension(const Expr& e, const Type& type, const Dimension& wanted, const std::string& what)
@@ -137,7 +140,8 @@ void UnitChecker::expect_fits(const std::string& what, const Type& declared, con
 std::optional<double> UnitChecker::constant_of(const Expr& e, Context& context)
 {
     switch (e.kind) {
-        case ExprKind::number: return e.unit ? std::nullopt : std::optional<double>(e.number);
+        case ExprKind::number:
+            return e.unit ? std::nullopt : std::optional<double>(e.number);
         case ExprKind::negate: {
             auto v = constant_of(*e.args[0], context);
             return v ? std::optional<double>(-*v) : std::nullopt;
@@ -148,11 +152,20 @@ std::optional<double> UnitChecker::constant_of(const Expr& e, Context& context)
                 auto w = constant_of(*e.args[i], context);
                 if (!w) return std::nullopt;
                 switch (e.text[i - 1]) {
-                    case '+': v = *v + *w; break;
-                    case '-': v = *v - *w; break;
-                    case '*': v = *v * *w; break;
-                    case '/': v = *v / *w; break;
-                    default: return std::nullopt;
+                    case '+':
+                        v = *v + *w;
+                        break;
+                    case '-':
+                        v = *v - *w;
+                        break;
+                    case '*':
+                        v = *v * *w;
+                        break;
+                    case '/':
+                        v = *v / *w;
+                        break;
+                    default:
+                        return std::nullopt;
                 }
             }
             return v;
@@ -168,7 +181,8 @@ std::optional<double> UnitChecker::constant_of(const Expr& e, Context& context)
             if (q == nullptr || q->kind != QuantityKind::constant || q->value == nullptr) return std::nullopt;
             return constant_of(*q->value, context);
         }
-        default: return std::nullopt;
+        default:
+            return std::nullopt;
     }
 }
 
@@ -208,8 +222,10 @@ Type UnitChecker::type_of_chain(const Expr& e, Context& context)
     }
     result.zero = false;
     result.bare = all_bare;
-    if (product) result.unit.reset();
-    else if (result.unit) result.unit = result.unit->difference();
+    if (product)
+        result.unit.reset();
+    else if (result.unit)
+        result.unit = result.unit->difference();
     if (result.kind != Type::Kind::unknown) result.kind = Type::Kind::number;
     return result;
 }
@@ -226,7 +242,8 @@ Type UnitChecker::type_of_power(const Expr& e, Context& context)
     auto value = constant_of(*e.args[1], context);
     auto fraction = value ? Rational::from(*value) : std::nullopt;
     if (!fraction) {
-        set_.diagnostics.report(messages::power_unit, e.span, base.dimension.text()).mend("make the exponent a number, or divide the base by a reference value");
+        set_.diagnostics.report(messages::power_unit, e.span, base.dimension.text())
+            .mend("make the exponent a number, or divide the base by a reference value");
         return Type::unknown();
     }
     base.dimension = base.dimension.power(*fraction);
@@ -307,11 +324,10 @@ Type UnitChecker::type_of_call(const Expr& e, Context& context)
                     const ComponentInfo* info = set_.info(*fluid);
                     if (const Member* f = info->find(e.path[1].name)) s = f->statement;
                     if (s == nullptr) {
-                        set_.diagnostics.report(messages::unknown_name, e.path[1].span, e.path[1].name, fmt::format("fluid '{}'", fluid->name))
-                            .mend([&] {
-                                std::string near = nearest_name(e.path[1].name, info->member_names);
-                                return near.empty() ? std::string() : fmt::format("did you mean '{}'?", near);
-                            }());
+                        set_.diagnostics.report(messages::unknown_name, e.path[1].span, e.path[1].name, fmt::format("fluid '{}'", fluid->name)).mend([&] {
+                            std::string near = nearest_name(e.path[1].name, info->member_names);
+                            return near.empty() ? std::string() : fmt::format("did you mean '{}'?", near);
+                        }());
                         return Type::unknown();
                     }
                 }
@@ -425,9 +441,12 @@ Type UnitChecker::type_of(const Expr& e, Context& context)
             t.zero = e.number == 0;
             return t;
         }
-        case ExprKind::truth: return Type::condition();
-        case ExprKind::text: return Type::unknown();
-        case ExprKind::time: return Type::of(second());
+        case ExprKind::truth:
+            return Type::condition();
+        case ExprKind::text:
+            return Type::unknown();
+        case ExprKind::time:
+            return Type::of(second());
         case ExprKind::path: {
             if (!e.args.empty()) {
                 type_of(*e.args[0], context);
@@ -445,13 +464,15 @@ Type UnitChecker::type_of(const Expr& e, Context& context)
             t.dimension = t.dimension / second().power(e.order);
             return t;
         }
-        case ExprKind::chain: return type_of_chain(e, context);
+        case ExprKind::chain:
+            return type_of_chain(e, context);
         case ExprKind::negate: {
             Type t = type_of(*e.args[0], context);
             if (t.kind == Type::Kind::condition) set_.diagnostics.report(messages::not_a_number, e.span);
             return t;
         }
-        case ExprKind::power: return type_of_power(e, context);
+        case ExprKind::power:
+            return type_of_power(e, context);
         case ExprKind::compare: {
             // a choice option is compared with one of its words, which is no name
             for (std::size_t k : {0u, 1u}) {
@@ -474,8 +495,11 @@ Type UnitChecker::type_of(const Expr& e, Context& context)
             expect_equal(*e.args[0], a, "compared with", *e.args[1], b);
             return Type::condition();
         }
-        case ExprKind::is_stage: return Type::condition();
-        case ExprKind::logical_not: expect_condition(*e.args[0], context); return Type::condition();
+        case ExprKind::is_stage:
+            return Type::condition();
+        case ExprKind::logical_not:
+            expect_condition(*e.args[0], context);
+            return Type::condition();
         case ExprKind::choice: {
             expect_condition(*e.args[0], context);
             Type a = type_of(*e.args[1], context), b = type_of(*e.args[2], context);
@@ -485,7 +509,8 @@ Type UnitChecker::type_of(const Expr& e, Context& context)
             t.bare = a.bare && b.bare;
             return t;
         }
-        case ExprKind::call: return type_of_call(e, context);
+        case ExprKind::call:
+            return type_of_call(e, context);
         case ExprKind::comprehension: {
             for (std::size_t k : {1u, 2u}) type_of(*e.args[k], context);
             Context inner = context;
@@ -493,7 +518,8 @@ Type UnitChecker::type_of(const Expr& e, Context& context)
             return type_of(*e.args[0], inner);
         }
         case ExprKind::window:
-        case ExprKind::at_moment: return type_of(*e.args[0], context);
+        case ExprKind::at_moment:
+            return type_of(*e.args[0], context);
         case ExprKind::array: {
             Type t = Type::unknown();
             const Expr* first = nullptr;
@@ -634,8 +660,10 @@ void UnitChecker::check_statement(const Statement& s, Context& context, const st
         [&](const auto& node) {
             using T = std::decay_t<decltype(node)>;
             if constexpr (std::is_same_v<T, QuantityDecl>) {
-                if (results != nullptr) context.locals[node.name] = node.unit ? Type::of(*node.unit) : type_of(*node.value, context);
-                else check_quantity(node, context);
+                if (results != nullptr)
+                    context.locals[node.name] = node.unit ? Type::of(*node.unit) : type_of(*node.value, context);
+                else
+                    check_quantity(node, context);
             } else if constexpr (std::is_same_v<T, EquationDecl>) {
                 Type a = type_of(*node.left, context), b = type_of(*node.right, context);
                 if (node.init && b.zero && a.unit && a.unit->has_offset && node.left->kind == ExprKind::path) expect_fits(brief(*node.left), a, b, *node.right);
@@ -685,8 +713,10 @@ void UnitChecker::check_statement(const Statement& s, Context& context, const st
                 Type value = type_of(*node.value, context);
                 bool local = results != nullptr && node.target->kind == ExprKind::path && node.target->path.size() == 1 &&
                              !context.locals.contains(node.target->path[0].name);
-                if (local) context.locals[node.target->path[0].name] = value;
-                else expect_fits(brief(*node.target), type_of(*node.target, context), value, *node.value);
+                if (local)
+                    context.locals[node.target->path[0].name] = value;
+                else
+                    expect_fits(brief(*node.target), type_of(*node.target, context), value, *node.value);
             } else if constexpr (std::is_same_v<T, ReturnDecl>) {
                 if (results == nullptr || node.value == nullptr) return;
                 Type value = type_of(*node.value, context);

@@ -15,8 +15,8 @@ struct Type {
     enum class Kind { number, condition, choice, unknown } kind = Kind::number;
     bool known = false;  ///< the dimension is known; false for unchecked quantities
     Dimension dimension;
-    bool zero = false;   ///< a bare 0, which fits any unit
-    bool bare = false;   ///< a number without a unit
+    bool zero = false;  ///< a bare 0, which fits any unit
+    bool bare = false;  ///< a number without a unit
     std::optional<Unit> unit;
 
     static Type unknown() { return {Kind::unknown, false, {}, false, false, {}}; }

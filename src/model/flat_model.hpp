@@ -27,11 +27,11 @@ struct FlatQuantity {
     std::string path;  ///< "lift.cell[3].T"
     QuantityRole role = QuantityRole::var;
     Unit unit;
-    bool checked = true;   ///< false: declared without a unit
+    bool checked = true;  ///< false: declared without a unit
     bool boolean = false;
     double low = -std::numeric_limits<double>::infinity();
     double high = std::numeric_limits<double>::infinity();
-    double usual = 0;      ///< 0: not declared
+    double usual = 0;        ///< 0: not declared
     NodeId start = kNoNode;  ///< where the search begins: guess or init of the declaration, an expression of parameters
     std::string doc;
     Origin origin;
@@ -41,7 +41,7 @@ struct FlatParameter {
     std::string path;
     Unit unit;
     bool boolean = false;
-    bool external = false;  ///< a system's own input: may change while a run goes on
+    bool external = false;   ///< a system's own input: may change while a run goes on
     NodeId value = kNoNode;  ///< an expression of other parameters
     NodeId low = kNoNode;
     NodeId high = kNoNode;

@@ -44,8 +44,10 @@ std::optional<Instantiator::Constant> Instantiator::constant_of(const Expr& e, c
     auto number = [](double v) { return Constant{v, {}}; };
     switch (e.kind) {
         case ExprKind::number:
-        case ExprKind::truth: return number(e.number);
-        case ExprKind::time: return no("time");
+        case ExprKind::truth:
+            return number(e.number);
+        case ExprKind::time:
+            return no("time");
         case ExprKind::negate: {
             auto v = constant_of(*e.args[0], env, reason);
             return v ? std::optional(number(-v->number)) : std::nullopt;
@@ -69,12 +71,24 @@ std::optional<Instantiator::Constant> Instantiator::constant_of(const Expr& e, c
                 if (!w) return std::nullopt;
                 double a = v->number, b = w->number;
                 switch (e.text[i - 1]) {
-                    case '+': v->number = a + b; break;
-                    case '-': v->number = a - b; break;
-                    case '*': v->number = a * b; break;
-                    case '/': v->number = a / b; break;
-                    case '&': v->number = a != 0 && b != 0 ? 1 : 0; break;
-                    default: v->number = a != 0 || b != 0 ? 1 : 0; break;
+                    case '+':
+                        v->number = a + b;
+                        break;
+                    case '-':
+                        v->number = a - b;
+                        break;
+                    case '*':
+                        v->number = a * b;
+                        break;
+                    case '/':
+                        v->number = a / b;
+                        break;
+                    case '&':
+                        v->number = a != 0 && b != 0 ? 1 : 0;
+                        break;
+                    default:
+                        v->number = a != 0 || b != 0 ? 1 : 0;
+                        break;
                 }
             }
             return v;
@@ -138,6 +152,7 @@ std::optional<Instantiator::Constant> Instantiator::constant_of(const Expr& e, c
             }
             if (e.path.size() != 1) return no("'" + brief(e) + "'");
             if (m != nullptr) {
+                if (instances_[env.instance].members[m->slot].kind == InstanceMember::Kind::absent) make_option(env.instance, name);
                 const InstanceMember& held = instances_[env.instance].members[m->slot];
                 if (held.kind == InstanceMember::Kind::option) return Constant{held.number, held.choice};
                 q = m->statement->as<QuantityDecl>();
@@ -156,7 +171,8 @@ std::optional<Instantiator::Constant> Instantiator::constant_of(const Expr& e, c
             --call_depth_;
             return v;
         }
-        default: return no("'" + brief(e) + "'");
+        default:
+            return no("'" + brief(e) + "'");
     }
 }
 
@@ -259,10 +275,25 @@ void Instantiator::check_bindings(InstanceId id)
 
 void Instantiator::make_options(InstanceId id)
 {
-    const ComponentInfo* info = instances_[id].info;
-    for (const auto& [name, m] : info->members) {
-        const auto* q = m.statement->as<QuantityDecl>();
-        if (q == nullptr || q->kind != QuantityKind::option) continue;
+    for (const std::string& name : instances_[id].info->member_names) make_option(id, name);
+}
+
+// Options may use each other in any order: one that is asked for before its turn is made then.
+void Instantiator::make_option(InstanceId id, const std::string& name)
+{
+    const Member& m = *instances_[id].info->find(name);
+    const auto* q = m.statement->as<QuantityDecl>();
+    if (q == nullptr || q->kind != QuantityKind::option || instances_[id].members[m.slot].kind == InstanceMember::Kind::option) return;
+    struct Depth {
+        int& depth;
+        ~Depth() { --depth; }
+    } guard{call_depth_};
+    if (++call_depth_ > 40) {
+        set_.diagnostics.report(messages::circular_definition, q->name_span, "option " + name);
+        instances_[id].members[m.slot].kind = InstanceMember::Kind::option;
+        return;
+    }
+    {
         InstanceMember held;
         held.kind = InstanceMember::Kind::option;
         const Binding* b = binding_of(id, name);
@@ -271,7 +302,7 @@ void Instantiator::make_options(InstanceId id)
         if (e == nullptr) {
             set_.diagnostics.report(messages::missing_value, instances_[id].span, name, instances_[id].path);
             instances_[id].members[m.slot] = held;
-            continue;
+            return;
         }
         if (q->type == ValueType::choice) {
             if (e->kind == ExprKind::path && e->path.size() == 1) held.choice = e->path[0].name;
@@ -288,7 +319,8 @@ void Instantiator::make_options(InstanceId id)
                     Env own{id, m.scope, nullptr, nullptr, true};
                     double low = need_constant(*q->low, own, "a range"), high = need_constant(*q->high, own, "a range");
                     if (held.number < low || held.number > high)
-                        set_.diagnostics.report(messages::out_of_range, e->span, name, fmt::format("{:g}", held.number), fmt::format("{:g}", low), fmt::format("{:g}", high));
+                        set_.diagnostics.report(messages::out_of_range, e->span, name, fmt::format("{:g}", held.number), fmt::format("{:g}", low),
+                                                fmt::format("{:g}", high));
                 }
             } catch (const StatementGivenUp&) {
             }
@@ -297,8 +329,7 @@ void Instantiator::make_options(InstanceId id)
     }
 }
 
-InstanceId Instantiator::make_instance(const Definition& d, InstanceId parent, std::string path, std::vector<Binding> bindings, Span span,
-                                       bool fluid)
+InstanceId Instantiator::make_instance(const Definition& d, InstanceId parent, std::string path, std::vector<Binding> bindings, Span span, bool fluid)
 {
     auto id = static_cast<InstanceId>(instances_.size());
     Instance& instance = instances_.emplace_back();
@@ -310,7 +341,8 @@ InstanceId Instantiator::make_instance(const Definition& d, InstanceId parent, s
     instance.fluid = fluid;
     instance.members.resize(instance.info->member_names.size());
     // given to what is taken over first, so that what the user of the part gives wins
-    for (const auto& [value, scope] : instance.info->values) instance.bindings.push_back({value.path, value.value, Env{id, scope, nullptr, nullptr, true}, false});
+    for (const auto& [value, scope] : instance.info->values)
+        instance.bindings.push_back({value.path, value.value, Env{id, scope, nullptr, nullptr, true}, false});
     instance.bindings.insert(instance.bindings.end(), bindings.begin(), bindings.end());
     model_->instances.push_back(instance.path);
     bool own = span.known() && !set_.is_library_file(span.file);
@@ -383,7 +415,8 @@ void Instantiator::make_parts(InstanceId id, const Member& member, const PartDec
             loop_indices_.push_back({part.index, static_cast<int>(i), env.loops});
             inner.loops = &loop_indices_.back();
         }
-        ids.push_back(make_instance(*d, id, fmt::format("{}[{}]", base, i), bindings_for(id, part.name, static_cast<int>(i), part.kind, inner), part.name_span, false));
+        ids.push_back(
+            make_instance(*d, id, fmt::format("{}[{}]", base, i), bindings_for(id, part.name, static_cast<int>(i), part.kind, inner), part.name_span, false));
     }
     held.sizes = std::move(ids);
     held.first = kNoNode;
@@ -466,7 +499,8 @@ void Instantiator::make_structure(InstanceId id, const BodyItem& item, const Env
     }
     if (const auto* part = s.as<PartDecl>(); part != nullptr && pass == Pass::parts) make_parts(id, *instances_[id].info->find(part->name), *part, env);
     if (const auto* port = s.as<PortDecl>(); port != nullptr && pass == Pass::ports_and_fluids) make_ports(id, *port, env, s);
-    if (const auto* joint = s.as<JointDecl>(); joint != nullptr && pass == (joint->name.empty() ? Pass::joints : Pass::named_joints)) collect_joint(item, *joint, env);
+    if (const auto* joint = s.as<JointDecl>(); joint != nullptr && pass == (joint->name.empty() ? Pass::joints : Pass::named_joints))
+        collect_joint(item, *joint, env);
     if (const auto* slot = s.as<SlotDecl>(); slot != nullptr && pass == Pass::parts) {
         // a slot holds its default component; putting another one in comes later
         const Definition* d = set_.find(*env.scope, slot->kind.kind);
@@ -586,7 +620,8 @@ void Instantiator::settle_fluids()
     for (const FluidGift& gift : fluid_gifts_) {
         std::uint32_t root = fluid_slots_.find(gift.slot);
         auto [it, fresh] = fluid_of_slot_.emplace(root, gift.fluid);
-        if (fresh) given_at[root] = gift.span;
+        if (fresh)
+            given_at[root] = gift.span;
         else if (it->second != gift.fluid)
             set_.diagnostics.report(messages::two_fluids, gift.span, circuit(root), instances_[it->second].path, instances_[gift.fluid].path)
                 .note(given_at[root], "the first one is given here");
@@ -616,7 +651,8 @@ void Instantiator::settle_fluids()
                     asked = option != nullptr && fluid.members[option->slot].number != 0;
                 }
                 if (asked && reported.insert(root).second)
-                    set_.diagnostics.report(messages::unsupported, fluid.span, fmt::format("a fluid that carries '{}' ({})", m.name, m.condition != nullptr ? brief(*m.condition) : "always"));
+                    set_.diagnostics.report(messages::unsupported, fluid.span,
+                                            fmt::format("a fluid that carries '{}' ({})", m.name, m.condition != nullptr ? brief(*m.condition) : "always"));
             }
         }
     }

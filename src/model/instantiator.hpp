@@ -26,7 +26,7 @@ struct Value {
     std::vector<NodeId> elements;
     std::vector<std::uint32_t> sizes;  ///< empty for a scalar
     std::string choice;
-    std::string path;      ///< canonical path if the expression is a plain reference
+    std::string path;  ///< canonical path if the expression is a plain reference
     bool boolean = false;
 
     bool is_array() const { return !sizes.empty(); }
@@ -56,8 +56,8 @@ struct InstanceMember {
     enum class Kind { absent, option, parameter, quantity, view, port, part, fluid, joint, sequence, other } kind = Kind::absent;
     std::uint32_t first = 0;
     std::vector<std::uint32_t> sizes;  ///< of an array; for an array of parts the instance of each
-    double number = 0;     ///< of an option
-    std::string choice;    ///< of a choice option
+    double number = 0;                 ///< of an option
+    std::string choice;                ///< of a choice option
 };
 
 struct Instance {
@@ -119,6 +119,7 @@ private:
     enum class Pass { ports_and_fluids, parts, named_joints, joints };
     InstanceId make_instance(const Definition& d, InstanceId parent, std::string path, std::vector<Binding> bindings, Span span, bool fluid);
     void make_options(InstanceId id);
+    void make_option(InstanceId id, const std::string& name);
     void make_structure(InstanceId id, const BodyItem& item, const Env& env, Pass pass);
     void make_parts(InstanceId id, const Member& member, const PartDecl& part, const Env& env);
     void make_ports(InstanceId id, const PortDecl& port, const Env& env, const Statement& s);
@@ -146,6 +147,7 @@ private:
     NodeId build_scalar(const Expr& e, const Env& env);
     Value resolve(const Expr& e, const Env& env);
     Value resolve_member(InstanceId id, const Path& path, std::size_t at, const Env& env, const Expr& e);
+    std::size_t flat_index(const std::vector<std::uint32_t>& sizes, const PathStep& step, const Env& env, std::string& text);
     Value element(Value array, const PathStep& step, const Env& env);
     Value build_chain(const Expr& e, const Env& env);
     Value build_call(const Expr& e, const Env& env);
@@ -155,7 +157,8 @@ private:
     Value view_value(std::uint32_t view, const std::string& path);
     Value map_unary(const Value& v, const std::function<NodeId(NodeId)>& f);
     Value map_binary(const Value& a, const Value& b, Span span, const std::function<NodeId(NodeId, NodeId)>& f);
-    [[noreturn]] void give_up(const Message& message, Span span, const std::string& a = {}, const std::string& b = {}, const std::string& c = {}, std::string hint = {});
+    [[noreturn]] void give_up(const Message& message, Span span, const std::string& a = {}, const std::string& b = {}, const std::string& c = {},
+                              std::string hint = {});
 
     struct Execution {
         NodeId returned = kNoNode;  ///< condition under which a value was already returned

@@ -17,7 +17,10 @@ std::string definition_name(const Statement& s, Span& span)
 {
     return std::visit(
         [&](const auto& node) -> std::string {
-            if constexpr (requires { node.name; node.name_span; }) {
+            if constexpr (requires {
+                              node.name;
+                              node.name_span;
+                          }) {
                 span = node.name_span;
                 return node.name;
             } else {
@@ -90,8 +93,7 @@ const FileScope* LibrarySet::load(const std::string& path, Span from)
     if (auto it = std::find(loading_.begin(), loading_.end(), key); it != loading_.end()) {
         std::string chain;
         for (; it != loading_.end(); ++it) chain += fs::path(*it).filename().string() + " -> ";
-        diagnostics.report(messages::circular_use, from, chain + fs::path(key).filename().string())
-            .mend("move what both files need into a third one");
+        diagnostics.report(messages::circular_use, from, chain + fs::path(key).filename().string()).mend("move what both files need into a third one");
         return nullptr;
     }
     if (auto it = loaded_.find(key); it != loaded_.end()) return it->second;
@@ -265,8 +267,10 @@ const Definition* LibrarySet::find(const FileScope& scope, const Path& path, boo
     };
     if (path.size() == 2) {
         const Package* p = nullptr;
-        if (auto it = scope.prefixes.find(path[0].name); it != scope.prefixes.end()) p = it->second;
-        else p = package(path[0].name);
+        if (auto it = scope.prefixes.find(path[0].name); it != scope.prefixes.end())
+            p = it->second;
+        else
+            p = package(path[0].name);
         if (p == nullptr) return unknown(package_names());
         auto it = p->names.find(path[1].name);
         if (it != p->names.end()) return it->second;

@@ -123,8 +123,8 @@ struct BodyItem {
 struct Member {
     const Statement* statement = nullptr;
     const FileScope* scope = nullptr;
-    std::uint32_t slot = 0;    ///< its place in an instance
-    std::string fluid_kind;    ///< for a fluid that a port names (`port a : hydraulic(oil)`): empty unless it is one
+    std::uint32_t slot = 0;  ///< its place in an instance
+    std::string fluid_kind;  ///< for a fluid that a port names (`port a : hydraulic(oil)`): empty unless it is one
     bool is_port_fluid = false;
 };
 
@@ -134,7 +134,7 @@ struct ComponentInfo {
     std::vector<BodyItem> items;
     std::vector<std::pair<NamedValue, const FileScope*>> values;  ///< given to what is taken over
     std::unordered_map<std::string, Member> members;
-    std::vector<std::string> member_names;  ///< by slot
+    std::vector<std::string> member_names;    ///< by slot
     std::vector<const Definition*> ancestry;  ///< itself and all it takes over
 
     const Member* find(const std::string& name) const

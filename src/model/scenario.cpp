@@ -33,7 +33,9 @@ void report_unknown(LibrarySet& set, const char* what, const std::string& name, 
     for (const Definition* d : list) names.push_back(d->name);
     std::string near = nearest_name(name, names);
     set.diagnostics.report(messages::unknown_kind, {}, what, name)
-        .mend(!near.empty() ? fmt::format("did you mean '{}'?", near) : names.empty() ? fmt::format("the file defines no {}", what) : fmt::format("there are: {}", names_of(list)));
+        .mend(!near.empty()   ? fmt::format("did you mean '{}'?", near)
+              : names.empty() ? fmt::format("the file defines no {}", what)
+                              : fmt::format("there are: {}", names_of(list)));
 }
 
 class Planner {
@@ -136,7 +138,8 @@ std::optional<ScenarioPlan> plan_scenario(LibrarySet& set, const std::string& sy
     } else if (!no_scenario && scenarios.size() == 1) {
         plan.scenario = scenarios[0];
     } else if (!no_scenario && scenarios.size() > 1) {
-        set.diagnostics.report(messages::choose_scenario, {}, names_of(scenarios)).mend(fmt::format("name one of them behind the file: {}", scenarios[0]->name));
+        set.diagnostics.report(messages::choose_scenario, {}, names_of(scenarios))
+            .mend(fmt::format("name one of them behind the file: {}", scenarios[0]->name));
         return std::nullopt;
     }
     if (plan.scenario != nullptr) {
@@ -145,7 +148,8 @@ std::optional<ScenarioPlan> plan_scenario(LibrarySet& set, const std::string& sy
     } else if (plan.system == nullptr) {
         if (systems.size() != 1) {
             set.diagnostics
-                .report(messages::no_system, {}, systems.empty() ? "there is no system in the file: nothing to run" : "the file has several systems: " + names_of(systems))
+                .report(messages::no_system, {},
+                        systems.empty() ? "there is no system in the file: nothing to run" : "the file has several systems: " + names_of(systems))
                 .mend(systems.empty() ? "add one: system Name { part ... }" : "write a scenario for each: scenario name of System { stop at 10 s }");
             return std::nullopt;
         }
@@ -190,10 +194,12 @@ void check_plan(LibrarySet& set, const ScenarioPlan& plan)
             if (d == nullptr) continue;
             const ComponentInfo* inside = set.info(*d);
             Path rest(v.path.begin() + 1, v.path.end());
-            checker.expect_fits(text_of(v.path), checker.type_of_path(*inside, *d->scope, rest), checker.type_of_expression(info, *v.scope, *v.value), *v.value);
+            checker.expect_fits(text_of(v.path), checker.type_of_path(*inside, *d->scope, rest), checker.type_of_expression(info, *v.scope, *v.value),
+                                *v.value);
             continue;
         }
-        checker.expect_fits(text_of(v.path), checker.type_of_path(*info, *plan.system->scope, v.path), checker.type_of_expression(info, *v.scope, *v.value), *v.value);
+        checker.expect_fits(text_of(v.path), checker.type_of_path(*info, *plan.system->scope, v.path), checker.type_of_expression(info, *v.scope, *v.value),
+                            *v.value);
     }
     const FileScope& scope = plan.scenario != nullptr ? *plan.scenario->scope : *plan.system->scope;
     Unit s = si_unit(Dimension::base(2));
@@ -204,12 +210,15 @@ void check_plan(LibrarySet& set, const ScenarioPlan& plan)
     seconds("stop at", plan.stop);
     seconds("output every", plan.output_every);
     for (const Expr* e : plan.output_at) seconds("output at", e);
-    if (plan.tolerance != nullptr) checker.expect_fits("tolerance", Type::of(Unit{}), checker.type_of_expression(info, scope, *plan.tolerance), *plan.tolerance);
+    if (plan.tolerance != nullptr)
+        checker.expect_fits("tolerance", Type::of(Unit{}), checker.type_of_expression(info, scope, *plan.tolerance), *plan.tolerance);
     for (const BodyItem& item : plan.start_statements) {
         if (const auto* e = item.statement->as<EquationDecl>())
-            checker.expect_fits(brief(*e->left), checker.type_of_expression(info, *item.scope, *e->left), checker.type_of_expression(info, *item.scope, *e->right), *e->right);
+            checker.expect_fits(brief(*e->left), checker.type_of_expression(info, *item.scope, *e->left),
+                                checker.type_of_expression(info, *item.scope, *e->right), *e->right);
         if (const auto* g = item.statement->as<GuessDecl>())
-            checker.expect_fits(brief(*g->target), checker.type_of_expression(info, *item.scope, *g->target), checker.type_of_expression(info, *item.scope, *g->value), *g->value);
+            checker.expect_fits(brief(*g->target), checker.type_of_expression(info, *item.scope, *g->target),
+                                checker.type_of_expression(info, *item.scope, *g->value), *g->value);
     }
 }
 

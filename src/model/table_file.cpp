@@ -42,8 +42,10 @@ Unit unit_in(const std::string& heading, const std::optional<Unit>& declared)
     if (open == std::string::npos || heading.back() != ']') return unit;
     UnitProblem problem;
     Unit written;
-    if (!parse_unit(heading.substr(open + 1, heading.size() - open - 2), written, problem)) throw std::runtime_error(fmt::format("column '{}': {}", heading, problem.text));
-    if (declared && !(written.dimension == unit.dimension)) throw std::runtime_error(fmt::format("column '{}' does not fit the declared [{}]", heading, unit.text));
+    if (!parse_unit(heading.substr(open + 1, heading.size() - open - 2), written, problem))
+        throw std::runtime_error(fmt::format("column '{}': {}", heading, problem.text));
+    if (declared && !(written.dimension == unit.dimension))
+        throw std::runtime_error(fmt::format("column '{}' does not fit the declared [{}]", heading, unit.text));
     return written;
 }
 

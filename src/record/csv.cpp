@@ -2,8 +2,8 @@
 #include <fmt/format.h>
 
 #include <charconv>
-#include <cmath>
 #include <chrono>
+#include <cmath>
 #include <cstdio>
 #include <filesystem>
 #include <fstream>
@@ -77,7 +77,10 @@ private:
     {
         if (std::fwrite(text.data(), 1, text.size(), file_) != text.size()) full();
     }
-    [[noreturn]] void full() { throw RecordingError(fmt::format("'{}' cannot be written: the disk is full or failed; what was written stays in '{}'", path_, unfinished_)); }
+    [[noreturn]] void full()
+    {
+        throw RecordingError(fmt::format("'{}' cannot be written: the disk is full or failed; what was written stays in '{}'", path_, unfinished_));
+    }
 
     std::string path_, unfinished_;
     std::vector<Column> columns_;
@@ -94,9 +97,12 @@ std::vector<std::string> split(const std::string& text, std::size_t& at)
     for (; at < text.size(); ++at) {
         char c = text[at];
         if (inside) {
-            if (c == '"' && at + 1 < text.size() && text[at + 1] == '"') fields.back() += text[++at];
-            else if (c == '"') inside = false;
-            else fields.back() += c;
+            if (c == '"' && at + 1 < text.size() && text[at + 1] == '"')
+                fields.back() += text[++at];
+            else if (c == '"')
+                inside = false;
+            else
+                fields.back() += c;
         } else if (c == '"') {
             inside = true;
         } else if (c == ',') {
@@ -133,8 +139,10 @@ Recording read_csv(const std::string& path)
         std::size_t open = heading.rfind(" [");
         c.name = open == std::string::npos ? heading : heading.substr(0, open);
         std::string written = open == std::string::npos || heading.back() != ']' ? "1" : heading.substr(open + 2, heading.size() - open - 3);
-        if (written == "bool" || written.empty()) unit.text = written;
-        else if (!parse_unit(written, unit, problem)) throw RecordingError(fmt::format("'{}', column '{}': {}", path, c.name, problem.text));
+        if (written == "bool" || written.empty())
+            unit.text = written;
+        else if (!parse_unit(written, unit, problem))
+            throw RecordingError(fmt::format("'{}', column '{}': {}", path, c.name, problem.text));
         c.unit = unit.text;
         c.scale = unit.scale;
         c.offset = unit.offset;
@@ -145,7 +153,8 @@ Recording read_csv(const std::string& path)
     for (std::size_t line = 2; at < text.size(); ++line) {
         std::vector<std::string> fields = split(text, at);
         if (fields.size() == 1 && fields[0].empty()) continue;
-        if (fields.size() != r.columns.size()) throw RecordingError(fmt::format("'{}', line {}: {} fields where {} are expected", path, line, fields.size(), r.columns.size()));
+        if (fields.size() != r.columns.size())
+            throw RecordingError(fmt::format("'{}', line {}: {} fields where {} are expected", path, line, fields.size(), r.columns.size()));
         for (std::size_t i = 0; i < fields.size(); ++i) {
             double v = 0;
             auto [end, error] = std::from_chars(fields[i].data(), fields[i].data() + fields[i].size(), v);

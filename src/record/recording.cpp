@@ -21,7 +21,8 @@ Column Column::in(const std::string& wanted) const
     UnitProblem problem;
     if (!parse_unit(wanted, to, problem)) throw RecordingError(fmt::format("{}{}", problem.text, problem.hint.empty() ? "" : ": " + problem.hint));
     bool known = parse_unit(unit, from, problem);
-    if (!known || !(from.dimension == to.dimension)) throw RecordingError(fmt::format("'{}' is recorded in [{}], which cannot be shown in [{}]", name, unit, wanted));
+    if (!known || !(from.dimension == to.dimension))
+        throw RecordingError(fmt::format("'{}' is recorded in [{}], which cannot be shown in [{}]", name, unit, wanted));
     Column c = *this;
     c.unit = wanted;
     c.scale = 1;
@@ -118,7 +119,8 @@ std::string unfinished_name(const std::string& path)
 {
     std::error_code error;
     fs::path folder = fs::path(path).parent_path();
-    if (!folder.empty() && !fs::is_directory(folder, error)) throw RecordingError(fmt::format("'{}' cannot be written: there is no folder '{}'", path, folder.string()));
+    if (!folder.empty() && !fs::is_directory(folder, error))
+        throw RecordingError(fmt::format("'{}' cannot be written: there is no folder '{}'", path, folder.string()));
     if (fs::is_directory(path, error)) throw RecordingError(fmt::format("'{}' cannot be written: it is a folder", path));
     if (path.empty() || fs::path(path).filename().empty()) throw RecordingError("the name of the recording is empty");
     std::string name = path + ".unfinished";

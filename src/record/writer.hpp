@@ -12,8 +12,8 @@ namespace netloop {
 /// What is known of a recording before its first row.
 struct RecordingHead {
     std::string system, scenario;
-    std::vector<Column> columns;           ///< without values; the first is time
-    std::vector<std::size_t> stored_as;    ///< per column: the column whose numbers it shares (itself if none)
+    std::vector<Column> columns;         ///< without values; the first is time
+    std::vector<std::size_t> stored_as;  ///< per column: the column whose numbers it shares (itself if none)
 };
 
 class RecordingWriter {

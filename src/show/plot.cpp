@@ -33,8 +33,10 @@ std::string escaped(const std::string& text)
     std::string out;
     for (char c : text) {
         if (c == '"' || c == '\\') out += '\\';
-        if (c == '\n') out += ' ';
-        else out += c;
+        if (c == '\n')
+            out += ' ';
+        else
+            out += c;
     }
     return out;
 }
@@ -50,7 +52,9 @@ std::vector<Curve> find_curves(const std::vector<Recording>& recordings, const s
     for (const std::string& wanted : request.quantities) {
         std::size_t only = 0;
         std::string path = wanted;
-        if (std::size_t colon = wanted.find(':'); colon != std::string::npos && colon > 0 && std::all_of(wanted.begin(), wanted.begin() + static_cast<long>(colon), [](char c) { return c >= '0' && c <= '9'; }) && colon < 4) {
+        if (std::size_t colon = wanted.find(':');
+            colon != std::string::npos && colon > 0 &&
+            std::all_of(wanted.begin(), wanted.begin() + static_cast<long>(colon), [](char c) { return c >= '0' && c <= '9'; }) && colon < 4) {
             only = std::stoul(wanted.substr(0, colon));
             path = wanted.substr(colon + 1);
             if (only < 1 || only > recordings.size()) throw RecordingError(fmt::format("'{}': there are {} recordings", wanted, recordings.size()));
@@ -123,12 +127,16 @@ std::string script(const std::vector<Panel>& panels, const PlotRequest& request,
 {
     bool svg = fs::path(request.out).extension() == ".svg";
     std::string s;
-    s += fmt::format("set terminal {} size {},{} font 'DejaVu Sans,{}' {}\n", svg ? "svg" : "pngcairo", request.width, request.height, 13, svg ? "background '#ffffff'" : "background '#ffffff' noenhanced");
+    s += fmt::format("set terminal {} size {},{} font 'DejaVu Sans,{}' {}\n", svg ? "svg" : "pngcairo", request.width, request.height, 13,
+                     svg ? "background '#ffffff'" : "background '#ffffff' noenhanced");
     s += fmt::format("set output \"{}\"\nset termoption noenhanced\n", escaped(out));
-    s += "set border 3 lc rgb '#555555'\nset tics nomirror textcolor rgb '#333333'\nset grid lt 1 lc rgb '#d4d4d4' lw 1\nset key top right outside horizontal samplen 2\n";
+    s += "set border 3 lc rgb '#555555'\nset tics nomirror textcolor rgb '#333333'\nset grid lt 1 lc rgb '#d4d4d4' lw 1\nset key top right outside horizontal "
+         "samplen 2\n";
     s += "set lmargin 11\nset rmargin 5\n";
-    if (panels.size() > 1) s += fmt::format("set multiplot layout {},1{}\n", panels.size(), request.title.empty() ? "" : fmt::format(" title \"{}\"", escaped(request.title)));
-    else if (!request.title.empty()) s += fmt::format("set title \"{}\"\n", escaped(request.title));
+    if (panels.size() > 1)
+        s += fmt::format("set multiplot layout {},1{}\n", panels.size(), request.title.empty() ? "" : fmt::format(" title \"{}\"", escaped(request.title)));
+    else if (!request.title.empty())
+        s += fmt::format("set title \"{}\"\n", escaped(request.title));
     int number = 0;
     for (std::size_t p = 0; p < panels.size(); ++p) {
         const Panel& panel = panels[p];
@@ -136,17 +144,23 @@ std::string script(const std::vector<Panel>& panels, const PlotRequest& request,
         bool bottom = p + 1 == panels.size();
         s += bottom ? fmt::format("set xlabel \"{}\"\nset format x\n", escaped(fmt::format("{} [{}]", x.name, x.unit))) : "unset xlabel\nset format x ''\n";
         if (request.from || request.to)
-            s += request.against.empty() ? fmt::format("set xrange [{}:{}]\n", request.from ? fmt::format("{:.12g}", *request.from) : "", request.to ? fmt::format("{:.12g}", *request.to) : "") : "";
+            s += request.against.empty() ? fmt::format("set xrange [{}:{}]\n", request.from ? fmt::format("{:.12g}", *request.from) : "",
+                                                       request.to ? fmt::format("{:.12g}", *request.to) : "")
+                                         : "";
         auto axis = [](const std::string& unit) { return unit.empty() || unit == "1" ? std::string("[-]") : "[" + unit + "]"; };
-        s += fmt::format("set ylabel \"{}\"\nset autoscale yfix\nset autoscale y2fix\nset offsets 0,0,graph 0.06,graph 0.06\nset ytics nomirror{}\n", escaped(axis(panel.units[0])), tics(panel, 0, panels.size()));
+        s += fmt::format("set ylabel \"{}\"\nset autoscale yfix\nset autoscale y2fix\nset offsets 0,0,graph 0.06,graph 0.06\nset ytics nomirror{}\n",
+                         escaped(axis(panel.units[0])), tics(panel, 0, panels.size()));
         bool two = panel.units.size() > 1;
-        s += two ? fmt::format("set rmargin 11\nset y2label \"{}\"\nset y2tics{}\nset border 11 lc rgb '#555555'\n", escaped(axis(panel.units[1])), tics(panel, 1, panels.size())) : "unset y2label\nunset y2tics\nset border 3 lc rgb '#555555'\n";
+        s += two ? fmt::format("set rmargin 11\nset y2label \"{}\"\nset y2tics{}\nset border 11 lc rgb '#555555'\n", escaped(axis(panel.units[1])),
+                               tics(panel, 1, panels.size()))
+                 : "unset y2label\nunset y2tics\nset border 3 lc rgb '#555555'\n";
         s += "plot ";
         for (std::size_t k = 0; k < panel.curves.size(); ++k) {
             const Curve& c = panel.curves[k];
             bool right = two && unit_label(*c.y) == panel.units[1];
             std::string label = c.label + (two ? (right ? " (right)" : " (left)") : "");
-            s += fmt::format("{}'-' using 1:2 axes x1y{} with lines lw 2 dt {} lc rgb '{}' title \"{}\"", k == 0 ? "" : ", ", right ? 2 : 1, 1 + number / 8 % 4, kColours[number % 8], escaped(label));
+            s += fmt::format("{}'-' using 1:2 axes x1y{} with lines lw 2 dt {} lc rgb '{}' title \"{}\"", k == 0 ? "" : ", ", right ? 2 : 1, 1 + number / 8 % 4,
+                             kColours[number % 8], escaped(label));
             ++number;
         }
         s += "\n";
@@ -171,7 +185,8 @@ void plot(const std::vector<Recording>& recordings, const std::vector<std::strin
     if (form != ".png" && form != ".svg") throw RecordingError(fmt::format("'{}': a figure is written as .png or .svg", request.out));
     std::error_code error;
     fs::path folder = fs::path(request.out).parent_path();
-    if (!folder.empty() && !fs::is_directory(folder, error)) throw RecordingError(fmt::format("'{}' cannot be written: there is no folder '{}'", request.out, folder.string()));
+    if (!folder.empty() && !fs::is_directory(folder, error))
+        throw RecordingError(fmt::format("'{}' cannot be written: there is no folder '{}'", request.out, folder.string()));
     std::vector<Curve> curves = find_curves(recordings, names, request);
     if (curves.empty()) throw RecordingError("nothing to draw: name at least one quantity");
     for (const Curve& c : curves)

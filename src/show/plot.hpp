@@ -13,9 +13,9 @@ struct PlotRequest {
     std::vector<std::string> quantities;  ///< paths; "file:path" names one of several recordings by its place (2:pump.p)
     std::string against;                  ///< x axis; empty: time
     std::string title;
-    std::string out;                      ///< .png or .svg
+    std::string out;  ///< .png or .svg
     int width = 1280, height = 800;
-    std::optional<double> from, to;       ///< s
+    std::optional<double> from, to;  ///< s
 };
 
 /// Draws curves of one or several recordings (compared in one figure). Two units share a panel with an axis on each side; more

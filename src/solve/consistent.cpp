@@ -79,8 +79,11 @@ void ConsistentSolver::solve(State& s, const SourceSet& sources)
         }
         if (std::abs(result.residual[i]) > std::abs(result.residual[worst])) worst = i;
     }
-    const char* cause = result.outcome == NewtonResult::Outcome::singular ? "the equations lose their rank" : result.outcome == NewtonResult::Outcome::not_finite ? "an equation has no finite value" : "the equations cannot be solved";
-    throw NumericFailure("run-failed", fmt::format("at {:.9g} s {}: {}\n      with {}", s.time, cause, describe_residual(m, sources, worst), describe_operands(m, worst, s.z)));
+    const char* cause = result.outcome == NewtonResult::Outcome::singular     ? "the equations lose their rank"
+                        : result.outcome == NewtonResult::Outcome::not_finite ? "an equation has no finite value"
+                                                                              : "the equations cannot be solved";
+    throw NumericFailure(
+        "run-failed", fmt::format("at {:.9g} s {}: {}\n      with {}", s.time, cause, describe_residual(m, sources, worst), describe_operands(m, worst, s.z)));
 }
 
 std::size_t settle_modes(Evaluation& evaluation, const State& s)
@@ -92,7 +95,9 @@ std::size_t settle_modes(Evaluation& evaluation, const State& s)
     evaluation.conditions(g);
     std::size_t changed = 0;
     for (std::size_t i = 0; i < g.size(); ++i) {
-        double mode = conditions[i].kind == Condition::Kind::less ? (g[i] < 0 ? 1 : 0) : conditions[i].kind == Condition::Kind::less_equal ? (g[i] <= 0 ? 1 : 0) : std::floor(g[i]);
+        double mode = conditions[i].kind == Condition::Kind::less         ? (g[i] < 0 ? 1 : 0)
+                      : conditions[i].kind == Condition::Kind::less_equal ? (g[i] <= 0 ? 1 : 0)
+                                                                          : std::floor(g[i]);
         if (mode == evaluation.mode(i)) continue;
         evaluation.set_mode(i, mode);
         ++changed;

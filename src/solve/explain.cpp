@@ -46,7 +46,9 @@ std::string describe_residual(const CompiledModel& model, const SourceSet& sourc
         const Node& n = g[model.form.residuals[i]];
         for (NodeId child : {n.a, n.b}) {
             if (child == kNoNode || child >= g.size()) continue;
-            if (g[child].op == Op::rate) return fmt::format("the equation for '{}'", variable_name(model, {model.form.z[g[child].a].variable.quantity, model.form.z[g[child].a].variable.order + 1}));
+            if (g[child].op == Op::rate)
+                return fmt::format("the equation for '{}'",
+                                   variable_name(model, {model.form.z[g[child].a].variable.quantity, model.form.z[g[child].a].variable.order + 1}));
             if (g[child].op == Op::unknown) return fmt::format("the equation for '{}'", variable_name(model, model.form.z[g[child].a].variable));
         }
         return "an assignment";
@@ -57,7 +59,8 @@ std::string describe_residual(const CompiledModel& model, const SourceSet& sourc
     std::string part = flat.instances[f.origin.instance];
     std::string text = flat.equation_text(f);
     if (text.size() > 120) text = text.substr(0, 117) + "...";
-    return fmt::format("{}{}{}{}", place.empty() ? "" : place + ": ", part.empty() ? "" : "in '" + part + "': ", text, e.differentiated > 0 ? fmt::format(" (differentiated {} times)", e.differentiated) : "");
+    return fmt::format("{}{}{}{}", place.empty() ? "" : place + ": ", part.empty() ? "" : "in '" + part + "': ", text,
+                       e.differentiated > 0 ? fmt::format(" (differentiated {} times)", e.differentiated) : "");
 }
 
 std::string describe_operands(const CompiledModel& model, std::size_t residual, const std::vector<double>& z)

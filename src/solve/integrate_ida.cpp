@@ -75,7 +75,8 @@ public:
             NV_Ith_S(yp_, i) = s.rates[i];
         }
         if (n_ == 0) NV_Ith_S(y_, 0) = NV_Ith_S(yp_, 0) = 0;
-        if (memory_ == nullptr) open();
+        if (memory_ == nullptr)
+            open();
         else {
             gather();
             IDAReInit(memory_, time_, y_, yp_);
@@ -146,7 +147,8 @@ private:
     void open()
     {
         memory_ = IDACreate(context_);
-        IDASetErrHandlerFn(memory_, [](int, const char*, const char*, char*, void*) {}, nullptr);
+        IDASetErrHandlerFn(
+            memory_, [](int, const char*, const char*, char*, void*) {}, nullptr);
         IDAInit(memory_, residual_callback, time_, y_, yp_);
         IDASetUserData(memory_, this);
         IDAWFtolerances(memory_, weights_callback);
@@ -309,22 +311,36 @@ private:
     {
         std::string cause;
         switch (flag) {
-            case IDA_ERR_FAIL: cause = "the error of a step stays too large however small the step"; break;
+            case IDA_ERR_FAIL:
+                cause = "the error of a step stays too large however small the step";
+                break;
             case IDA_CONV_FAIL:
             case IDA_REP_RES_ERR:
-            case IDA_RES_FAIL: cause = "the equations of a step cannot be solved however small the step"; break;
+            case IDA_RES_FAIL:
+                cause = "the equations of a step cannot be solved however small the step";
+                break;
             case IDA_LSETUP_FAIL:
-            case IDA_LSOLVE_FAIL: cause = "the equations lose their rank"; break;
-            case IDA_TOO_MUCH_ACC: cause = "the tolerance asks for more digits than there are"; break;
-            case IDA_RTFUNC_FAIL: cause = "a condition has no value"; break;
-            default: cause = fmt::format("the integrator stopped ({})", flag); break;
+            case IDA_LSOLVE_FAIL:
+                cause = "the equations lose their rank";
+                break;
+            case IDA_TOO_MUCH_ACC:
+                cause = "the tolerance asks for more digits than there are";
+                break;
+            case IDA_RTFUNC_FAIL:
+                cause = "a condition has no value";
+                break;
+            default:
+                cause = fmt::format("the integrator stopped ({})", flag);
+                break;
         }
         std::string text = fmt::format("at {:.9g} s: {}", time_, cause);
         if (not_finite_ != kNone) {
-            text += "\n      not a finite number: " + describe_residual(m_, sources_, not_finite_) + "\n      with " + describe_operands(m_, not_finite_, not_finite_z_);
+            text += "\n      not a finite number: " + describe_residual(m_, sources_, not_finite_) + "\n      with " +
+                    describe_operands(m_, not_finite_, not_finite_z_);
         } else {
             std::vector<std::size_t> order = worst();
-            for (std::size_t k = 0; k < order.size() && k < 3; ++k) text += (k == 0 ? "\n      it fails most at " : ", then ") + describe_z(m_, order[k], NV_Ith_S(y_, order[k]));
+            for (std::size_t k = 0; k < order.size() && k < 3; ++k)
+                text += (k == 0 ? "\n      it fails most at " : ", then ") + describe_z(m_, order[k], NV_Ith_S(y_, order[k]));
         }
         throw NumericFailure("run-failed", text);
     }

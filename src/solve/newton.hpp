@@ -10,21 +10,21 @@
 namespace netloop {
 
 struct NewtonProblem {
-    SparsePattern pattern;                     ///< of the Jacobian, square
-    std::vector<double> scale;                 ///< usual size of each unknown, > 0
+    SparsePattern pattern;      ///< of the Jacobian, square
+    std::vector<double> scale;  ///< usual size of each unknown, > 0
     /// Residuals at x; false if one is not finite.
     std::function<bool(const std::vector<double>& x, std::vector<double>& residual)> residual;
     /// Values along the pattern.
     std::function<void(const std::vector<double>& x, std::vector<double>& values)> jacobian;
-    double tolerance = 1e-10;                  ///< of the last step, relative to max(scale, |x|)
+    double tolerance = 1e-10;  ///< of the last step, relative to max(scale, |x|)
     int max_iterations = 100;
 };
 
 struct NewtonResult {
     enum class Outcome { converged, singular, not_finite, stalled } outcome = Outcome::stalled;
     int iterations = 0;
-    double step = 0;                           ///< size of the last step, scaled
-    std::vector<double> residual;              ///< at the end
+    double step = 0;               ///< size of the last step, scaled
+    std::vector<double> residual;  ///< at the end
 };
 
 /// Iterates from x, which holds the best point found at the end. Step control by the natural monotonicity test of

@@ -53,7 +53,8 @@ double Simulation::next_knot(double after) const
     return it == knots.end() ? HUGE_VAL : *it;
 }
 
-bool Simulation::advance(double target, const std::vector<double>& outputs, const RowSink& sink, const std::atomic<bool>* interrupted, const std::function<void(double)>& progress)
+bool Simulation::advance(double target, const std::vector<double>& outputs, const RowSink& sink, const std::atomic<bool>* interrupted,
+                         const std::function<void(double)>& progress)
 {
     auto begin = std::chrono::steady_clock::now();
     struct Clock {

@@ -59,7 +59,7 @@ private:
     StartReport report_;
     bool started_ = false;
     std::vector<std::size_t> events_of_;
-    std::vector<double> largest_;    ///< per condition: largest |value| seen, for telling a clear sign
+    std::vector<double> largest_;  ///< per condition: largest |value| seen, for telling a clear sign
     std::size_t events_ = 0, rows_ = 0;
     double first_of_burst_ = 0;
     std::size_t burst_ = 0;

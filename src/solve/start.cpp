@@ -45,7 +45,9 @@ public:
         for (int round = 0;; ++round) {
             report.iterations += iterate();
             if (settle_modes(e_, s_) == 0) break;
-            if (round > 50) throw NumericFailure("start-failed", fmt::format("the start switches back and forth between conditions: {}", switching()), "give start values that are clearly on one side");
+            if (round > 50)
+                throw NumericFailure("start-failed", fmt::format("the start switches back and forth between conditions: {}", switching()),
+                                     "give start values that are clearly on one side");
         }
         check_redundant(report);
         for (std::size_t r : chosen_)
@@ -108,8 +110,10 @@ private:
         }
         for (std::size_t i = 0; i < m_.start_rows.size(); ++i) {  // inits come before guesses
             bool taken = m.size < n_columns_ && try_row(n_ + i);
-            if (taken) chosen_.push_back(n_ + i);
-            else if (!m_.form.start[i].guess) redundant_.push_back(i);
+            if (taken)
+                chosen_.push_back(n_ + i);
+            else if (!m_.form.start[i].guess)
+                redundant_.push_back(i);
         }
         std::size_t holds = n_ + m_.start_rows.size();
         auto hold = [&](std::size_t c) {
@@ -166,7 +170,9 @@ private:
         for (std::size_t r = 0; r < adjacency_.n_rows(); ++r) order.push_back(r);
         std::size_t holds = n_ + m_.start_rows.size();
         std::stable_sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) {
-            auto rank = [&](std::size_t r) { return r < holds ? 0 : m_.form.z[std::min(r - holds, n_ - 1)].kind == ZEntry::Kind::state && r - holds < n_ ? 1 : 2; };
+            auto rank = [&](std::size_t r) {
+                return r < holds ? 0 : m_.form.z[std::min(r - holds, n_ - 1)].kind == ZEntry::Kind::state && r - holds < n_ ? 1 : 2;
+            };
             return rank(a) < rank(b);
         });
         evaluate_rows();
@@ -179,8 +185,10 @@ private:
         std::vector<std::size_t> chosen;
         redundant_.clear();
         for (std::size_t r : order) {
-            if (all.take(r, false)) chosen.push_back(r);
-            else if (r >= n_ && r < holds && !m_.form.start[r - n_].guess) redundant_.push_back(r - n_);
+            if (all.take(r, false))
+                chosen.push_back(r);
+            else if (r >= n_ && r < holds && !m_.form.start[r - n_].guess)
+                redundant_.push_back(r - n_);
             if (chosen.size() == n_columns_) break;
         }
         if (chosen.size() < n_columns_ || chosen == chosen_) return false;
@@ -203,7 +211,8 @@ private:
         std::size_t holds = n_ + m_.start_rows.size();
         if (r >= holds) return {{r - holds, 1.0}};
         if (r >= n_) {
-            for (const auto& [number, place] : m_.start_rows[r - n_].entries) list.emplace_back(number < n_ ? number : rate_column_[number - n_], e_.value_at(place));
+            for (const auto& [number, place] : m_.start_rows[r - n_].entries)
+                list.emplace_back(number < n_ ? number : rate_column_[number - n_], e_.value_at(place));
             return list;
         }
         for (std::uint32_t c = 0; c < m_.pattern.n_columns; ++c)
@@ -235,7 +244,8 @@ private:
             }
         for (std::size_t i = 0; i < m_.start_rows.size(); ++i) {
             if (position[n_ + i] == kUnmatched) continue;
-            for (const auto& [number, place] : m_.start_rows[i].entries) columns[number < n_ ? number : rate_column_[number - n_]].push_back({position[n_ + i], {Source::Kind::start, place}});
+            for (const auto& [number, place] : m_.start_rows[i].entries)
+                columns[number < n_ ? number : rate_column_[number - n_]].push_back({position[n_ + i], {Source::Kind::start, place}});
         }
         std::size_t holds = n_ + m_.start_rows.size();
         for (std::uint32_t c = 0; c < n_columns_; ++c)
@@ -284,10 +294,18 @@ private:
                 for (std::size_t k = 0; k < sources.size(); ++k) {
                     std::size_t i = sources[k].index;
                     switch (sources[k].kind) {
-                        case Source::Kind::by_z: values[k] = by_z_[i]; break;
-                        case Source::Kind::by_rate: values[k] = by_rate_[i]; break;
-                        case Source::Kind::start: values[k] = e_.value_at(static_cast<std::uint32_t>(i)); break;
-                        case Source::Kind::one: values[k] = 1; break;
+                        case Source::Kind::by_z:
+                            values[k] = by_z_[i];
+                            break;
+                        case Source::Kind::by_rate:
+                            values[k] = by_rate_[i];
+                            break;
+                        case Source::Kind::start:
+                            values[k] = e_.value_at(static_cast<std::uint32_t>(i));
+                            break;
+                        case Source::Kind::one:
+                            values[k] = 1;
+                            break;
                     }
                 }
             };
@@ -325,7 +343,8 @@ private:
     [[noreturn]] void fail(const NewtonResult& result)
     {
         if (!deficient_.empty()) {
-            std::string text = "the equations are singular in numbers at the start: they do not settle all they should\n      one that says nothing new: " + describe_residual(m_, sources_, deficient_[0]);
+            std::string text = "the equations are singular in numbers at the start: they do not settle all they should\n      one that says nothing new: " +
+                               describe_residual(m_, sources_, deficient_[0]);
             std::string open;
             for (std::size_t r : deficient_)
                 for (const auto& [c, v] : row_values(r))
@@ -366,14 +385,17 @@ private:
             const StartRow& row = m_.start_rows[i];
             double left = e_.value_at(row.left), right = e_.value_at(row.right), off = e_.value_at(row.residual);
             double usual = 0;
-            for (const auto& [number, place] : row.entries) usual = std::max(usual, std::abs(e_.value_at(place)) * scale(number < n_ ? number : rate_column_[number - n_]));
+            for (const auto& [number, place] : row.entries)
+                usual = std::max(usual, std::abs(e_.value_at(place)) * scale(number < n_ ? number : rate_column_[number - n_]));
             if (std::abs(off) <= 1e-6 * std::max({usual, std::abs(left), std::abs(right), 1e-12})) {
                 report.agreed.push_back(m_.form.start[i].text);
                 continue;
             }
-            std::string text = fmt::format("the start contradicts itself: {}: it would have to be {:.6g}, but the other conditions give {:.6g} (SI)", row_text(n_ + i), right, left);
+            std::string text = fmt::format("the start contradicts itself: {}: it would have to be {:.6g}, but the other conditions give {:.6g} (SI)",
+                                           row_text(n_ + i), right, left);
             for (std::size_t r : chosen_)
-                if (r >= n_ && r < n_ + m_.start_rows.size() && !m_.form.start[r - n_].guess && text.size() < 1500) text += "\n      one of the others: " + row_text(r);
+                if (r >= n_ && r < n_ + m_.start_rows.size() && !m_.form.start[r - n_].guess && text.size() < 1500)
+                    text += "\n      one of the others: " + row_text(r);
             throw NumericFailure("start-contradiction", text, "leave out one of these inits, or turn it into a guess");
         }
     }

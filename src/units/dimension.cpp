@@ -25,8 +25,7 @@ std::optional<Rational> Rational::from(double value)
     if (!(std::abs(value) <= 100)) return std::nullopt;
     for (int denominator = 1; denominator <= 60; ++denominator) {
         double numerator = value * denominator;
-        if (std::abs(numerator - std::round(numerator)) < 1e-9)
-            return Rational(static_cast<int>(std::lround(numerator)), denominator);
+        if (std::abs(numerator - std::round(numerator)) < 1e-9) return Rational(static_cast<int>(std::lround(numerator)), denominator);
     }
     return std::nullopt;
 }
@@ -69,9 +68,9 @@ const std::vector<std::pair<Dimension, std::string>>& trade_names()
 {
     static const auto* names = [] {
         auto* list = new std::vector<std::pair<Dimension, std::string>>;
-        for (const char* text : {"1", "N", "Pa", "J", "W", "V", "ohm", "F", "H", "C", "Hz", "m/s", "m/s^2", "m^2", "m^3",
-                                 "m^3/s", "kg/s", "kg/m^3", "Pa*s", "N/m", "N*s/m", "kg*m^2", "W/K", "J/K", "J/kg",
-                                 "J/(kg*K)", "W/(m^2*K)", "W/(m*K)", "N*m*s", "V*s/m", "Pa^0.5"}) {
+        for (const char* text :
+             {"1",    "N",      "Pa",   "J",   "W",     "V",      "ohm", "F",   "H",    "C",        "Hz",        "m/s",     "m/s^2", "m^2",   "m^3",   "m^3/s",
+              "kg/s", "kg/m^3", "Pa*s", "N/m", "N*s/m", "kg*m^2", "W/K", "J/K", "J/kg", "J/(kg*K)", "W/(m^2*K)", "W/(m*K)", "N*m*s", "V*s/m", "Pa^0.5"}) {
             Unit unit;
             UnitProblem problem;
             if (parse_unit(text, unit, problem)) list->emplace_back(unit.dimension, text);

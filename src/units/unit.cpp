@@ -22,11 +22,11 @@ constexpr TableRow kTable[] = {
 };
 
 // How a trade writes a unit that is spelled differently here.
-constexpr std::array<std::array<const char*, 2>, 25> kSpellings{{
-    {"Nm", "N*m"}, {"l", "L"}, {"lpm", "L/min"}, {"l_min", "L/min"}, {"sec", "s"}, {"hr", "h"}, {"hour", "h"}, {"Ohm", "ohm"},
-    {"in", "inch"}, {"kph", "km/h"}, {"degrees", "deg"}, {"celsius", "degC"}, {"Celsius", "degC"}, {"cc", "cm^3"},
-    {"ccm", "cm^3"}, {"RPM", "rpm"}, {"PSI", "psi"}, {"Bar", "bar"}, {"Kg", "kg"}, {"KG", "kg"}, {"Sec", "s"},
-    {"percent", "%"}, {"radian", "rad"}, {"kNm", "kN*m"}, {"minute", "min"}}};
+constexpr std::array<std::array<const char*, 2>, 25> kSpellings{
+    {{"Nm", "N*m"},    {"l", "L"},        {"lpm", "L/min"}, {"l_min", "L/min"}, {"sec", "s"},        {"hr", "h"},         {"hour", "h"},
+     {"Ohm", "ohm"},   {"in", "inch"},    {"kph", "km/h"},  {"degrees", "deg"}, {"celsius", "degC"}, {"Celsius", "degC"}, {"cc", "cm^3"},
+     {"ccm", "cm^3"},  {"RPM", "rpm"},    {"PSI", "psi"},   {"Bar", "bar"},     {"Kg", "kg"},        {"KG", "kg"},        {"Sec", "s"},
+     {"percent", "%"}, {"radian", "rad"}, {"kNm", "kN*m"},  {"minute", "min"}}};
 
 Dimension dimension_of_si(std::string_view si)
 {
@@ -38,8 +38,7 @@ Dimension dimension_of_si(std::string_view si)
         si = star == std::string_view::npos ? std::string_view{} : si.substr(star + 1);
         std::size_t hat = factor.find('^');
         int exponent = 1;
-        if (hat != std::string_view::npos)
-            std::from_chars(factor.data() + hat + 1, factor.data() + factor.size(), exponent);
+        if (hat != std::string_view::npos) std::from_chars(factor.data() + hat + 1, factor.data() + factor.size(), exponent);
         for (int i = 0; i < Dimension::kCount; ++i)
             if (kBase[static_cast<std::size_t>(i)] == factor.substr(0, hat)) d = d * Dimension::base(i).power(exponent);
     }
@@ -50,8 +49,7 @@ const std::unordered_map<std::string_view, Unit>& table()
 {
     static const auto* units = [] {
         auto* map = new std::unordered_map<std::string_view, Unit>;
-        for (const TableRow& row : kTable)
-            map->emplace(row.name, Unit{dimension_of_si(row.si), row.scale, row.offset, row.offset != 0, row.name});
+        for (const TableRow& row : kTable) map->emplace(row.name, Unit{dimension_of_si(row.si), row.scale, row.offset, row.offset != 0, row.name});
         return map;
     }();
     return *units;
@@ -72,8 +70,10 @@ public:
         if (at_ != text_.size()) return fail(at_, text_.size(), "unexpected text in a unit");
         if (result.has_offset && !alone_) {
             // inside a compound unit degC counts as K; a gauge pressure means nothing there
-            if (result.dimension == Dimension::base(4)) result.has_offset = false;
-            else return fail(start, text_.size(), "a gauge pressure cannot be part of a compound unit", "write bar or psi");
+            if (result.dimension == Dimension::base(4))
+                result.has_offset = false;
+            else
+                return fail(start, text_.size(), "a gauge pressure cannot be part of a compound unit", "write bar or psi");
             result.offset = 0;
         }
         result.text = std::string(text_);
@@ -111,8 +111,7 @@ private:
     bool drop_offset(Unit& unit)
     {
         if (!unit.has_offset) return true;
-        if (unit.dimension != Dimension::base(4))
-            return fail(0, text_.size(), "a gauge pressure cannot be part of a compound unit", "write bar or psi");
+        if (unit.dimension != Dimension::base(4)) return fail(0, text_.size(), "a gauge pressure cannot be part of a compound unit", "write bar or psi");
         unit.has_offset = false;
         unit.offset = 0;
         return true;
@@ -169,7 +168,8 @@ private:
             unit = Unit{};
             return true;
         }
-        if (at_ < text_.size() && text_[at_] == '%') ++at_;
+        if (at_ < text_.size() && text_[at_] == '%')
+            ++at_;
         else
             while (at_ < text_.size() && (std::isalnum(static_cast<unsigned char>(text_[at_])) || text_[at_] == '_')) ++at_;
         std::string_view name = text_.substr(begin, at_ - begin);
@@ -177,8 +177,7 @@ private:
         auto found = table().find(name);
         if (found == table().end()) {
             std::string near = suggest_unit(name);
-            return fail(begin, at_, fmt::format("unknown unit '{}'", name),
-                        near.empty() ? "" : fmt::format("did you mean '{}'?", near));
+            return fail(begin, at_, fmt::format("unknown unit '{}'", name), near.empty() ? "" : fmt::format("did you mean '{}'?", near));
         }
         unit = found->second;
         return true;
@@ -198,10 +197,14 @@ Unit Unit::difference() const
     if (!has_offset) return unit;
     unit.has_offset = false;
     unit.offset = 0;
-    if (text == "degC") unit.text = "K";
-    else if (text == "barg") unit.text = "bar";
-    else if (text == "psig") unit.text = "psi";
-    else unit = si_unit(dimension);
+    if (text == "degC")
+        unit.text = "K";
+    else if (text == "barg")
+        unit.text = "bar";
+    else if (text == "psig")
+        unit.text = "psi";
+    else
+        unit = si_unit(dimension);
     return unit;
 }
 

@@ -24,26 +24,46 @@ struct RandomExpressions {
         if (depth == 0) return pick(4) == 0 ? graph.constant(0.5 + pick(5)) : graph.quantity(static_cast<std::uint32_t>(pick(3)));
         NodeId a = make(depth - 1), b = make(depth - 1);
         switch (pick(20)) {
-            case 0: return graph.add(a, b);
-            case 1: return graph.sub(a, b);
-            case 2: return graph.mul(unit(a), b);
-            case 3: return graph.div(a, positive(b));
-            case 4: return graph.neg(a);
-            case 5: return graph.pow(positive(unit(a)), unit(b));
-            case 6: return graph.unary(Op::sqrt, positive(a));
-            case 7: return graph.unary(Op::exp, unit(a));
-            case 8: return graph.unary(Op::log, positive(a));
-            case 9: return graph.unary(Op::sin, a);
-            case 10: return graph.unary(Op::cos, a);
-            case 11: return graph.unary(Op::tan, unit(a));
-            case 12: return graph.unary(Op::asin, unit(a));
-            case 13: return graph.unary(Op::acos, unit(a));
-            case 14: return graph.unary(Op::atan, a);
-            case 15: return graph.unary(Op::sinh, unit(a));
-            case 16: return graph.unary(Op::cosh, unit(a));
-            case 17: return graph.binary(Op::atan2, positive(a), b);
-            case 18: return graph.select(graph.compare(Op::less, a, b, false), a, b);
-            default: return graph.pow(unit(a), graph.constant(1 + pick(4)));
+            case 0:
+                return graph.add(a, b);
+            case 1:
+                return graph.sub(a, b);
+            case 2:
+                return graph.mul(unit(a), b);
+            case 3:
+                return graph.div(a, positive(b));
+            case 4:
+                return graph.neg(a);
+            case 5:
+                return graph.pow(positive(unit(a)), unit(b));
+            case 6:
+                return graph.unary(Op::sqrt, positive(a));
+            case 7:
+                return graph.unary(Op::exp, unit(a));
+            case 8:
+                return graph.unary(Op::log, positive(a));
+            case 9:
+                return graph.unary(Op::sin, a);
+            case 10:
+                return graph.unary(Op::cos, a);
+            case 11:
+                return graph.unary(Op::tan, unit(a));
+            case 12:
+                return graph.unary(Op::asin, unit(a));
+            case 13:
+                return graph.unary(Op::acos, unit(a));
+            case 14:
+                return graph.unary(Op::atan, a);
+            case 15:
+                return graph.unary(Op::sinh, unit(a));
+            case 16:
+                return graph.unary(Op::cosh, unit(a));
+            case 17:
+                return graph.binary(Op::atan2, positive(a), b);
+            case 18:
+                return graph.select(graph.compare(Op::less, a, b, false), a, b);
+            default:
+                return graph.pow(unit(a), graph.constant(1 + pick(4)));
         }
     }
     double value(NodeId id, const std::vector<double>& q)

@@ -33,7 +33,10 @@ TEST_CASE("a system built in code gives the same as the same system in a file")
     b.init(hot["T"], Expression(90_degC));
     Run run(compile(b));
     Recording coded = run.simulate({.stop = 100.0, .output_every = 10.0, .tolerance = 1e-8});
-    Recording filed = test::simulate("use heat\nsystem Cooling {\n part hot : HeatMass(capacity = 2 kJ/K)\n part path : Convection(area = 3 m^2, coefficient = 12 W/(m^2*K))\n part air : Surroundings(temperature = 10 degC)\n hot.surface -- path.a\n path.b -- air.surface\n init hot.T = 90 degC\n}\n", 100, 1e-8, 10);
+    Recording filed = test::simulate(
+        "use heat\nsystem Cooling {\n part hot : HeatMass(capacity = 2 kJ/K)\n part path : Convection(area = 3 m^2, coefficient = 12 W/(m^2*K))\n part air : "
+        "Surroundings(temperature = 10 degC)\n hot.surface -- path.a\n path.b -- air.surface\n init hot.T = 90 degC\n}\n",
+        100, 1e-8, 10);
     REQUIRE(coded.n_rows() == filed.n_rows());
     for (std::size_t i = 0; i < coded.n_rows(); ++i) CHECK(coded["hot.T"].values[i] == filed["hot.T"].values[i]);
     CHECK(coded["hot.T"].final() == doctest::Approx(283.15 + 80 * std::exp(-36.0 * 100 / 2000)).epsilon(1e-6));
@@ -175,7 +178,8 @@ system S {
     part d : Both(extra = false)
     part e[i in 1 .. 3] : Fast(rate = i * 1 s^-1)
 }
-)", 1);
+)",
+                                 1);
     auto ends = [&](const char* name, double rate) { CHECK(r[name].final() == doctest::Approx(std::exp(-rate)).epsilon(1e-6)); };
     ends("a.x", 3);
     ends("b.x", 2);
@@ -192,7 +196,9 @@ TEST_CASE("projects of several files: a file used, a folder as a library, and a 
     test::write_file(scratch / "parts/decay.loop", "component Decay { param rate : 1/s = faster ; var x init 1 ; x' = -rate * x }\n");
     test::write_file(scratch / "parts/numbers.loop", "const faster : 1/s = 7 s^-1\n");
     test::write_file(scratch / "more.loop", "component Growth { var x init 1 ; x' = x / 1 s }\n");
-    test::write_file(scratch / "main.loop", "use \"more.loop\"\nuse \"parts/\" as own\nsystem S { part a : own.Decay ; part b : Growth }\nscenario s of S { stop at 1 s ; tolerance 1e-9 }\n");
+    test::write_file(
+        scratch / "main.loop",
+        "use \"more.loop\"\nuse \"parts/\" as own\nsystem S { part a : own.Decay ; part b : Growth }\nscenario s of S { stop at 1 s ; tolerance 1e-9 }\n");
     Library library = Library::standard();
     library.load_file(scratch / "main.loop");
     Recording r = Run(compile(library)).simulate();
@@ -256,7 +262,8 @@ system S {
     var x init 0
     x' = r.hi - r.lo
 }
-)", 1);
+)",
+                                 1);
     CHECK(r["x"].final() == doctest::Approx(1));
     CHECK(r["a"].final() == -1);
     CHECK(r["b"].final() == 15);

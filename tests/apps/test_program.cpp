@@ -42,7 +42,8 @@ TEST_CASE("the five commands of the first hour")
     INFO(plot.err);
     CHECK(plot.code == 0);
     CHECK(test::read_file(scratch / "bridge.png").substr(1, 3) == "PNG");
-    test::Outcome svg = test::netloop("plot " + (scratch / "bridge.h5") + " valve.spool oil.T leaf.speed --against leaf.angle --from 5s --to 40s --out " + (scratch / "bridge.svg"));
+    test::Outcome svg = test::netloop("plot " + (scratch / "bridge.h5") + " valve.spool oil.T leaf.speed --against leaf.angle --from 5s --to 40s --out " +
+                                      (scratch / "bridge.svg"));
     INFO(svg.err);
     CHECK(svg.code == 0);
     CHECK(has(test::read_file(scratch / "bridge.svg"), "leaf.angle [deg]"));
@@ -150,7 +151,8 @@ TEST_CASE("an interrupt closes the recording and marks it incomplete")
     test::Scratch scratch;
     test::write_file(scratch / "long.loop", "system S { var x init 1 ; var v init 0 ; x' = v ; v' = -1e4 * x }\n");
     const char* program = std::getenv("NETLOOP_PROGRAM");
-    test::Outcome o = test::shell("timeout --preserve-status -s INT 2 " + std::string(program != nullptr ? program : "netloop") + " run " + (scratch / "long.loop") + " --stop 1000000s --output-every 1s --out " + (scratch / "long.h5"));
+    test::Outcome o = test::shell("timeout --preserve-status -s INT 2 " + std::string(program != nullptr ? program : "netloop") + " run " +
+                                  (scratch / "long.loop") + " --stop 1000000s --output-every 1s --out " + (scratch / "long.h5"));
     CHECK(o.code == 1);
     CHECK(has(o.out, "interrupted"));
     netloop::Recording r = netloop::Recording::load(scratch / "long.h5");
@@ -188,9 +190,15 @@ TEST_CASE("another CMake project finds the installed package")
     test::Outcome install = test::shell("cmake --install " + std::string(build) + " --prefix " + (scratch / "installed"));
     INFO(install.err);
     REQUIRE(install.code == 0);
-    test::write_file(scratch / "CMakeLists.txt", "cmake_minimum_required(VERSION 3.25)\nproject(outside CXX)\nfind_package(netloop REQUIRED)\nadd_executable(outside main.cpp)\ntarget_link_libraries(outside PRIVATE netloop::netloop)\n");
-    test::write_file(scratch / "main.cpp", "#include <netloop/netloop.hpp>\n#include <cstdio>\nint main() {\n    netloop::Library l = netloop::Library::standard();\n    l.load_text(\"t\", \"system S { var x init 1 ; x' = -x }\");\n    std::printf(\"%.3f\\n\", netloop::Run(netloop::compile(l)).simulate({.stop = 1.0})[\"x\"].final());\n}\n");
-    test::Outcome made = test::shell("cd " + scratch.path() + " && cmake -S . -B out -DCMAKE_PREFIX_PATH=" + (scratch / "installed") + " && cmake --build out && out/outside");
+    test::write_file(scratch / "CMakeLists.txt",
+                     "cmake_minimum_required(VERSION 3.25)\nproject(outside CXX)\nfind_package(netloop REQUIRED)\nadd_executable(outside "
+                     "main.cpp)\ntarget_link_libraries(outside PRIVATE netloop::netloop)\n");
+    test::write_file(scratch / "main.cpp",
+                     "#include <netloop/netloop.hpp>\n#include <cstdio>\nint main() {\n    netloop::Library l = netloop::Library::standard();\n    "
+                     "l.load_text(\"t\", \"system S { var x init 1 ; x' = -x }\");\n    std::printf(\"%.3f\\n\", "
+                     "netloop::Run(netloop::compile(l)).simulate({.stop = 1.0})[\"x\"].final());\n}\n");
+    test::Outcome made =
+        test::shell("cd " + scratch.path() + " && cmake -S . -B out -DCMAKE_PREFIX_PATH=" + (scratch / "installed") + " && cmake --build out && out/outside");
     INFO(made.out << made.err);
     CHECK(made.code == 0);
     CHECK(has(made.out, "0.368"));

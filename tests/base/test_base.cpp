@@ -27,7 +27,9 @@ TEST_CASE("a message shows place, line, marker, mend and slug")
     SourceSet sources;
     std::uint32_t f = sources.add("bridge.loop", "system A {\n    piston.force = chamber.p\n}\n");
     Diagnostics d;
-    d.report(messages::unit_mismatch, Span{f, 30, 39}, "'piston.force'", "N", "equated with", "'chamber.p'", "Pa").mend("multiply by an area").note({f, 0, 6}, "declared here");
+    d.report(messages::unit_mismatch, Span{f, 30, 39}, "'piston.force'", "N", "equated with", "'chamber.p'", "Pa")
+        .mend("multiply by an area")
+        .note({f, 0, 6}, "declared here");
     std::string text = render(d.items()[0], sources);
     CHECK(text ==
           "bridge.loop:2:20: error: 'piston.force' [N] equated with 'chamber.p' [Pa]\n"

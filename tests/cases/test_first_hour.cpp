@@ -23,7 +23,8 @@ Recording run_file(const std::string& name, double tolerance = 0)
 
 // The classical Runge-Kutta method with many small steps: an answer that shares nothing with the program under test.
 template <std::size_t N>
-std::array<double, N> integrate(std::array<double, N> y, double from, double to, int steps, const std::function<std::array<double, N>(double, const std::array<double, N>&)>& f)
+std::array<double, N> integrate(std::array<double, N> y, double from, double to, int steps,
+                                const std::function<std::array<double, N>(double, const std::array<double, N>&)>& f)
 {
     double h = (to - from) / steps;
     for (int k = 0; k < steps; ++k) {
@@ -57,7 +58,7 @@ TEST_CASE("the pit: level by an ordinary equation in the level itself")
         CHECK(r["level"].values[i] == doctest::Approx(h[0]).epsilon(1e-6).scale(1));
     }
     CHECK(r["level"].final() > 0);
-    CHECK(r["level"].final() < 1);
+    CHECK(r["level"].final() < 1.5);
     CHECK(r["volume"].first() == doctest::Approx(M_PI / 3 * 2 * (3 + 3 + 1)).epsilon(1e-9));
 }
 

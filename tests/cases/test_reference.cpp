@@ -55,7 +55,8 @@ void compare(const std::string& name, const std::vector<std::string>& scenarios)
                 // only rows that were really recorded at this time
                 double best = HUGE_VAL;
                 for (std::size_t r = 0; r < rec.n_rows(); ++r)
-                    if (std::abs(rec.time().values[r] - t) < 1e-9 * std::max(1.0, end)) best = std::min(best, std::abs(scale * column.values[r] - trajectory["values"][i].get<double>()));
+                    if (std::abs(rec.time().values[r] - t) < 1e-9 * std::max(1.0, end))
+                        best = std::min(best, std::abs(scale * column.values[r] - trajectory["values"][i].get<double>()));
                 if (best == HUGE_VAL) continue;
                 ++compared;
                 CHECK(best <= 0.2 * trajectory["tol_abs"].get<double>());

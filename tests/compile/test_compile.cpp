@@ -143,8 +143,9 @@ system Train {
 TEST_CASE("a quantity with an init is preferred as a state")
 {
     for (const char* kept : {"a", "b"}) {
-        CompiledSystem s = test::compile(std::string("use mechanics\nsystem S {\n part a, b : Inertia\n part g : Gear(ratio = 2)\n a.shaft -- g.a\n g.b -- b.shaft\n init ") + kept +
-                                         ".angle = 0 rad\n init " + kept + ".speed = 1 rad/s\n}\n");
+        CompiledSystem s =
+            test::compile(std::string("use mechanics\nsystem S {\n part a, b : Inertia\n part g : Gear(ratio = 2)\n a.shaft -- g.a\n g.b -- b.shaft\n init ") +
+                          kept + ".angle = 0 rad\n init " + kept + ".speed = 1 rad/s\n}\n");
         const auto& states = model_of(s).form.reduced.states;
         REQUIRE(states.size() == 2);
         std::string path = model_of(s).form.flat().quantities[states[0].quantity].path;
@@ -185,7 +186,8 @@ system S {
 TEST_CASE("a coefficient that may be zero is never divided by")
 {
     // k may be 0: y must be found by iteration; m may not: z is explicit
-    CompiledSystem s = test::compile("system S { param k : 1 = 2 in -1 .. 5 ; param m : 1 = 2 in 1 .. 5 ; var x init 1 ; var y ; var z ; x' = -y - z ; k * y = x + 1 ; m * z = x }");
+    CompiledSystem s = test::compile(
+        "system S { param k : 1 = 2 in -1 .. 5 ; param m : 1 = 2 in 1 .. 5 ; var x init 1 ; var y ; var z ; x' = -y - z ; k * y = x + 1 ; m * z = x }");
     CHECK(s.n_iterates() == 1);
 }
 
@@ -206,7 +208,8 @@ TEST_CASE("the compile record names every pass, and blocks are shown with their 
     Library library = Library::standard();
     library.load_file(test::source_path("examples/bascule/bridge.loop"));
     std::string text = compile(library).explain();
-    for (const char* pass : {"locate conditions", "remove aliases", "check structure", "reduce index", "order blocks", "tear blocks", "make solver form", "lower"}) {
+    for (const char* pass :
+         {"locate conditions", "remove aliases", "check structure", "reduce index", "order blocks", "tear blocks", "make solver form", "lower"}) {
         INFO(pass);
         CHECK(text.find(pass) != std::string::npos);
     }

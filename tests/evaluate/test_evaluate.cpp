@@ -32,25 +32,49 @@ TEST_CASE("a lowered program gives what the graph gives, single or as kernels ov
         std::mt19937 random(seed);
         Graph g;
         const std::uint32_t n = 40, n_parameters = 3;
-        std::uint32_t table = g.add_table(std::make_shared<Table>("t", std::vector<double>{-3, 0, 2}, std::vector<double>{}, std::vector<double>{1, 2, -1}, true, Table::Outside::extend));
+        std::uint32_t table = g.add_table(
+            std::make_shared<Table>("t", std::vector<double>{-3, 0, 2}, std::vector<double>{}, std::vector<double>{1, 2, -1}, true, Table::Outside::extend));
         // a shape made of random operations, repeated over the unknowns; every third seed all roots differ
         std::vector<NodeId> roots;
         auto expression = [&](std::uint32_t i, unsigned shape) {
             std::mt19937 r(shape);
-            std::vector<NodeId> pool{g.leaf(Op::unknown, i), g.leaf(Op::unknown, (i + 1) % n), g.leaf(Op::rate, i), g.leaf(Op::parameter, i % n_parameters), g.constant(0.5), g.time(), g.leaf(Op::mode, 0)};
+            std::vector<NodeId> pool{g.leaf(Op::unknown, i), g.leaf(Op::unknown, (i + 1) % n),
+                                     g.leaf(Op::rate, i),    g.leaf(Op::parameter, i % n_parameters),
+                                     g.constant(0.5),        g.time(),
+                                     g.leaf(Op::mode, 0)};
             for (int k = 0; k < 25; ++k) {
                 NodeId a = pool[r() % pool.size()], b = pool[r() % pool.size()], c = pool[r() % pool.size()];
                 switch (r() % 10) {
-                    case 0: pool.push_back(g.add(a, b)); break;
-                    case 1: pool.push_back(g.sub(a, b)); break;
-                    case 2: pool.push_back(g.mul(a, b)); break;
-                    case 3: pool.push_back(g.div(a, g.add(g.constant(2), g.mul(b, b)))); break;
-                    case 4: pool.push_back(g.unary(Op::sin, a)); break;
-                    case 5: pool.push_back(g.select(g.compare(Op::less, a, b, false), b, c)); break;
-                    case 6: pool.push_back(g.lookup(table, a, kNoNode)); break;
-                    case 7: pool.push_back(g.binary(Op::max, a, b)); break;
-                    case 8: pool.push_back(g.unary(Op::sqrt, g.unary(Op::abs, a))); break;
-                    default: pool.push_back(g.unary(Op::tanh, a)); break;
+                    case 0:
+                        pool.push_back(g.add(a, b));
+                        break;
+                    case 1:
+                        pool.push_back(g.sub(a, b));
+                        break;
+                    case 2:
+                        pool.push_back(g.mul(a, b));
+                        break;
+                    case 3:
+                        pool.push_back(g.div(a, g.add(g.constant(2), g.mul(b, b))));
+                        break;
+                    case 4:
+                        pool.push_back(g.unary(Op::sin, a));
+                        break;
+                    case 5:
+                        pool.push_back(g.select(g.compare(Op::less, a, b, false), b, c));
+                        break;
+                    case 6:
+                        pool.push_back(g.lookup(table, a, kNoNode));
+                        break;
+                    case 7:
+                        pool.push_back(g.binary(Op::max, a, b));
+                        break;
+                    case 8:
+                        pool.push_back(g.unary(Op::sqrt, g.unary(Op::abs, a)));
+                        break;
+                    default:
+                        pool.push_back(g.unary(Op::tanh, a));
+                        break;
                 }
             }
             return pool.back();
@@ -71,11 +95,16 @@ TEST_CASE("a lowered program gives what the graph gives, single or as kernels ov
         execute(program, g.tables(), memory, registers);
         NodeValues values(g, [&](const Node& leaf) {
             switch (leaf.op) {
-                case Op::time: return memory[layout.time];
-                case Op::parameter: return memory[layout.parameters + leaf.a];
-                case Op::mode: return memory[layout.modes + leaf.a];
-                case Op::unknown: return memory[layout.z + leaf.a];
-                default: return memory[layout.rates + leaf.a];
+                case Op::time:
+                    return memory[layout.time];
+                case Op::parameter:
+                    return memory[layout.parameters + leaf.a];
+                case Op::mode:
+                    return memory[layout.modes + leaf.a];
+                case Op::unknown:
+                    return memory[layout.z + leaf.a];
+                default:
+                    return memory[layout.rates + leaf.a];
             }
         });
         bool kernel = false;
@@ -119,7 +148,8 @@ TEST_CASE("the exact Jacobian of every shipped model agrees with differences")
                 e.residual(f0.data());
                 x[c] = before;
                 std::vector<double> exact(n, 0.0);
-                for (auto k = m.pattern.starts[c]; k < m.pattern.starts[c + 1]; ++k) exact[static_cast<std::size_t>(m.pattern.rows[static_cast<std::size_t>(k)])] = (rate ? by_rate : by_z)[static_cast<std::size_t>(k)];
+                for (auto k = m.pattern.starts[c]; k < m.pattern.starts[c + 1]; ++k)
+                    exact[static_cast<std::size_t>(m.pattern.rows[static_cast<std::size_t>(k)])] = (rate ? by_rate : by_z)[static_cast<std::size_t>(k)];
                 for (std::size_t r = 0; r < n; ++r) {
                     double size = std::max({std::abs(f0[r]), std::abs(f1[r]), 1e-9}) / h * 1e-9;
                     INFO("residual " << r << ", column " << system.data().model->form.z_name(c) << (rate ? "'" : ""));
@@ -132,7 +162,8 @@ TEST_CASE("the exact Jacobian of every shipped model agrees with differences")
 
 TEST_CASE("parameters that depend on others follow them; a given value wins")
 {
-    CompiledSystem s = test::compile("system S { param a : m = 2 m in 1 m .. 10 m ; param b : m = 3 * a ; param c : m = b + a ; var x : m init 0 m ; x' = c / 1 s }");
+    CompiledSystem s =
+        test::compile("system S { param a : m = 2 m in 1 m .. 10 m ; param b : m = 3 * a ; param c : m = b + a ; var x : m init 0 m ; x' = c / 1 s }");
     Run run(s);
     CHECK(run.value("c") == doctest::Approx(8));
     run.set("a", q(3, "m"));

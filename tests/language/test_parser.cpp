@@ -108,7 +108,9 @@ TEST_CASE("a name right after a number is its unit, over * / ^ only where there 
 
 TEST_CASE("statements end at the end of their line, or go on where an operator stands")
 {
-    Parsed p("component A {\n a = b +\n  c\n a = b\n  + c\n a = f(b,\n  c)\n a -- b\n  -- c\n x -> y,\n z\n d = if q then 1\n  else 2 # behind\n # comment between\n e = g # x\n  # comment does not break\n  * h ; i = j\n}\n");
+    Parsed p(
+        "component A {\n a = b +\n  c\n a = b\n  + c\n a = f(b,\n  c)\n a -- b\n  -- c\n x -> y,\n z\n d = if q then 1\n  else 2 # behind\n # comment "
+        "between\n e = g # x\n  # comment does not break\n  * h ; i = j\n}\n");
     INFO(p.errors());
     CHECK_FALSE(p.diagnostics.has_errors());
     CHECK(component(p).body.size() == 8);
@@ -305,7 +307,9 @@ scenario gust from storm_lift { set wind.speed = 25 m/s }
 
 TEST_CASE("one error does not hide the next: each faulty statement is reported at its place")
 {
-    Parsed p("component A {\n param = 3\n x = = 2\n var y : furlongg\n good = 1\n part : B\n z = (1 + 2\n also = 2\n}\ncomponent B { x = }\nsystm C { }\nconst k = 3\n");
+    Parsed p(
+        "component A {\n param = 3\n x = = 2\n var y : furlongg\n good = 1\n part : B\n z = (1 + 2\n also = 2\n}\ncomponent B { x = }\nsystm C { }\nconst k = "
+        "3\n");
     std::vector<unsigned> lines;
     for (const auto& d : p.diagnostics.items()) lines.push_back(p.sources.position(d.span).line);
     INFO(p.errors());
@@ -335,13 +339,14 @@ TEST_CASE("a literal with a unit as a divisor gets a warning")
 
 TEST_CASE("hostile input is refused with a message and no harm")
 {
-    for (const std::string& text : {std::string("\0binary", 7), std::string("\xff\xfe\x00", 3), std::string("component A {"), std::string("}}}}}"), std::string("\"open"),
-                                    std::string(100000, '('), "const a = " + std::string(5000, '-') + "1", "component A { " + std::string(3000, '{'), std::string("table t(x) -> 1 { 1: "),
-                                    std::string("const a = 1e999"), std::string("const a = 3 m^99"), "const a = " + [] {
-                                        std::string s;
-                                        for (int i = 0; i < 2000; ++i) s += "if true then ";
-                                        return s;
-                                    }()}) {
+    for (const std::string& text :
+         {std::string("\0binary", 7), std::string("\xff\xfe\x00", 3), std::string("component A {"), std::string("}}}}}"), std::string("\"open"),
+          std::string(100000, '('), "const a = " + std::string(5000, '-') + "1", "component A { " + std::string(3000, '{'),
+          std::string("table t(x) -> 1 { 1: "), std::string("const a = 1e999"), std::string("const a = 3 m^99"), "const a = " + [] {
+              std::string s;
+              for (int i = 0; i < 2000; ++i) s += "if true then ";
+              return s;
+          }()}) {
         Parsed p(text);
         CHECK(p.diagnostics.has_errors());
     }
@@ -360,8 +365,9 @@ TEST_CASE("a file cut off anywhere is read without harm")
 
 TEST_CASE("reserved words cannot be names")
 {
-    for (const char* word : {"component", "system", "part", "port", "joint", "param", "option", "const", "let", "var", "memory", "init", "guess", "if", "then", "else", "for", "in", "when",
-                             "every", "function", "return", "while", "and", "or", "not", "is", "true", "false", "time", "pi"}) {
+    for (const char* word :
+         {"component", "system", "part", "port",  "joint",    "param",  "option", "const", "let", "var", "memory", "init", "guess", "if",   "then", "else",
+          "for",       "in",     "when", "every", "function", "return", "while",  "and",   "or",  "not", "is",     "true", "false", "time", "pi"}) {
         INFO(word);
         CHECK(is_reserved(word));
         CHECK(Parsed("component A { var " + std::string(word) + " : m }\n").diagnostics.has_errors());

@@ -27,7 +27,9 @@ double signed_sqrt(double x, double w)
     return x / std::pow(x * x + w * w, 0.25);
 }
 
-const std::string kBetween = "fluid oil = MineralOil\n part high : Tank(oil = oil, pressure = 101 bar)\n part low : Tank(pressure = 1 bar)\n high.outlet -- x.inlet\n x.outlet -- low.outlet\n";
+const std::string kBetween =
+    "fluid oil = MineralOil\n part high : Tank(oil = oil, pressure = 101 bar)\n part low : Tank(pressure = 1 bar)\n high.outlet -- x.inlet\n x.outlet -- "
+    "low.outlet\n";
 
 }  // namespace
 
@@ -45,7 +47,10 @@ TEST_CASE("Spring and Damper: damped oscillation by its closed form, from a stre
 {
     // m x'' + d x' + k (x - L) = 0
     double m = 2, d = 3, k = 50, L = 0.4, x0 = 0.7;
-    Recording r = run("part m : Mass(mass = 2 kg)\n part s : Spring(stiffness = 50 N/m, free_length = 0.4 m)\n part d : Damper(damping = 3 N*s/m)\n part w : Anchor\n w.point -- s.a -- d.a\n s.b -- d.b -- m.point\n init m.x = 0.7 m ; init m.v = 0 m/s", 3, 0.1);
+    Recording r =
+        run("part m : Mass(mass = 2 kg)\n part s : Spring(stiffness = 50 N/m, free_length = 0.4 m)\n part d : Damper(damping = 3 N*s/m)\n part w : Anchor\n "
+            "w.point -- s.a -- d.a\n s.b -- d.b -- m.point\n init m.x = 0.7 m ; init m.v = 0 m/s",
+            3, 0.1);
     double a = d / (2 * m), w = std::sqrt(k / m - a * a);
     for (std::size_t i = 0; i < r.n_rows(); ++i) {
         double t = r.time().values[i];
@@ -59,11 +64,15 @@ TEST_CASE("Spring and Damper: damped oscillation by its closed form, from a stre
 TEST_CASE("Inertia, TorsionSpring, TorsionDamper, FixedShaft")
 {
     double J = 0.5, c = 20, d = 0.4;
-    Recording r = run("part j : Inertia(inertia = 0.5 kg*m^2)\n part s : TorsionSpring(stiffness = 20 N*m/rad)\n part d : TorsionDamper(damping = 0.4 N*m*s/rad)\n part f : FixedShaft(position = 10 deg)\n f.shaft -- s.a -- d.a\n s.b -- d.b -- j.shaft\n init j.angle = 40 deg ; init j.speed = 0 rad/s", 2, 0.1);
+    Recording r =
+        run("part j : Inertia(inertia = 0.5 kg*m^2)\n part s : TorsionSpring(stiffness = 20 N*m/rad)\n part d : TorsionDamper(damping = 0.4 N*m*s/rad)\n part "
+            "f : FixedShaft(position = 10 deg)\n f.shaft -- s.a -- d.a\n s.b -- d.b -- j.shaft\n init j.angle = 40 deg ; init j.speed = 0 rad/s",
+            2, 0.1);
     double a = d / (2 * J), w = std::sqrt(c / J - a * a);
     for (std::size_t i = 0; i < r.n_rows(); ++i) {
         double t = r.time().values[i];
-        CHECK(r["j.angle"].values[i] == doctest::Approx(10 * kPi / 180 + 30 * kPi / 180 * std::exp(-a * t) * (std::cos(w * t) + a / w * std::sin(w * t))).epsilon(1e-6));
+        CHECK(r["j.angle"].values[i] ==
+              doctest::Approx(10 * kPi / 180 + 30 * kPi / 180 * std::exp(-a * t) * (std::cos(w * t) + a / w * std::sin(w * t))).epsilon(1e-6));
     }
 }
 
@@ -71,7 +80,11 @@ TEST_CASE("Gear, RackAndPinion, TorqueSource, ForceSource: a hoist accelerates b
 {
     // a = (i T / r - F) / (m + (J_drum + i^2 J_motor) / r^2)
     double i = 5, T = 4, radius = 0.1, m = 10, F = 30, J_motor = 0.01, J_drum = 0.2;
-    Recording r = run("part t : TorqueSource\n part motor : Inertia(inertia = 0.01 kg*m^2)\n part g : Gear(ratio = 5)\n part drum : Inertia(inertia = 0.2 kg*m^2)\n part rack : RackAndPinion(radius = 100 mm)\n part load : Mass(mass = 10 kg)\n part f : ForceSource\n 4 N*m -> t.torque\n (-30 N) -> f.force\n t.shaft -- motor.shaft -- g.a\n g.b -- drum.shaft -- rack.shaft\n rack.rod -- load.point -- f.point\n init load.x = 0 m ; init load.v = 0 m/s", 2);
+    Recording r =
+        run("part t : TorqueSource\n part motor : Inertia(inertia = 0.01 kg*m^2)\n part g : Gear(ratio = 5)\n part drum : Inertia(inertia = 0.2 kg*m^2)\n part "
+            "rack : RackAndPinion(radius = 100 mm)\n part load : Mass(mass = 10 kg)\n part f : ForceSource\n 4 N*m -> t.torque\n (-30 N) -> f.force\n t.shaft "
+            "-- motor.shaft -- g.a\n g.b -- drum.shaft -- rack.shaft\n rack.rod -- load.point -- f.point\n init load.x = 0 m ; init load.v = 0 m/s",
+            2);
     double a = (i * T / radius - F) / (m + (J_drum + i * i * J_motor) / (radius * radius));
     CHECK(r["load.v"].final() == doctest::Approx(a * 2).epsilon(1e-8));
     CHECK(r["motor.speed"].final() == doctest::Approx(i * a * 2 / radius).epsilon(1e-8));
@@ -81,7 +94,10 @@ TEST_CASE("Gear, RackAndPinion, TorqueSource, ForceSource: a hoist accelerates b
 
 TEST_CASE("Lever: position and torque by its geometry")
 {
-    Recording r = run("part d : SpeedSource\n part l : Lever(arm = 0.9 m, offset = -40 deg)\n part s : Spring(stiffness = 1000 N/m)\n part w : Anchor\n 10 rpm -> d.speed\n d.shaft -- l.shaft\n w.point -- s.a\n s.b -- l.rod\n init d.angle = 0 rad", 1, 0.1);
+    Recording r =
+        run("part d : SpeedSource\n part l : Lever(arm = 0.9 m, offset = -40 deg)\n part s : Spring(stiffness = 1000 N/m)\n part w : Anchor\n 10 rpm -> "
+            "d.speed\n d.shaft -- l.shaft\n w.point -- s.a\n s.b -- l.rod\n init d.angle = 0 rad",
+            1, 0.1);
     for (std::size_t i = 0; i < r.n_rows(); ++i) {
         double angle = 2 * kPi * 10 / 60 * r.time().values[i], offset = -40 * kPi / 180;
         double x = 0.9 * (std::sin(angle + offset) - std::sin(offset));
@@ -95,7 +111,10 @@ TEST_CASE("Lever: position and torque by its geometry")
 
 TEST_CASE("Resistor and Capacitor: charging by 1 - exp(-t/RC), the loss is half of what the source gives")
 {
-    Recording r = run("part u : VoltageSource(voltage = 12 V)\n part r : Resistor(resistance = 100 ohm)\n part c : Capacitor(capacitance = 100 uF)\n part g : Ground\n u.plus -- r.plus\n r.minus -- c.plus\n c.minus -- u.minus -- g.pin\n var heat : J init 0 J\n heat' = r.loss\n init c.u = 0 V", 0.2, 0.005);
+    Recording r =
+        run("part u : VoltageSource(voltage = 12 V)\n part r : Resistor(resistance = 100 ohm)\n part c : Capacitor(capacitance = 100 uF)\n part g : Ground\n "
+            "u.plus -- r.plus\n r.minus -- c.plus\n c.minus -- u.minus -- g.pin\n var heat : J init 0 J\n heat' = r.loss\n init c.u = 0 V",
+            0.2, 0.005);
     for (std::size_t i = 0; i < r.n_rows(); ++i) CHECK(r["c.u"].values[i] == doctest::Approx(12 * (1 - std::exp(-r.time().values[i] / 0.01))).epsilon(1e-7));
     CHECK(r["heat"].final() == doctest::Approx(0.5 * 100e-6 * 144).epsilon(1e-6));
 }
@@ -103,14 +122,21 @@ TEST_CASE("Resistor and Capacitor: charging by 1 - exp(-t/RC), the loss is half 
 TEST_CASE("Inductor and CurrentSource")
 {
     // a source of 2 A beside L and R in parallel: i_L = 2 (1 - exp(-R t / L))
-    Recording r = run("part s : CurrentSource(current = 2 A)\n part l : Inductor(inductance = 50 mH)\n part r : Resistor(resistance = 10 ohm)\n part g : Ground\n s.plus -- l.plus -- r.plus\n s.minus -- l.minus -- r.minus -- g.pin\n init l.i = 0 A", 0.03, 0.001);
-    for (std::size_t i = 0; i < r.n_rows(); ++i) CHECK(r["l.i"].values[i] == doctest::Approx(2 * (1 - std::exp(-10 * r.time().values[i] / 0.05))).epsilon(1e-7));
+    Recording r =
+        run("part s : CurrentSource(current = 2 A)\n part l : Inductor(inductance = 50 mH)\n part r : Resistor(resistance = 10 ohm)\n part g : Ground\n s.plus "
+            "-- l.plus -- r.plus\n s.minus -- l.minus -- r.minus -- g.pin\n init l.i = 0 A",
+            0.03, 0.001);
+    for (std::size_t i = 0; i < r.n_rows(); ++i)
+        CHECK(r["l.i"].values[i] == doctest::Approx(2 * (1 - std::exp(-10 * r.time().values[i] / 0.05))).epsilon(1e-7));
 }
 
 TEST_CASE("HeatingResistor: adiabatic warming by its own ordinary equation")
 {
     // C T' = U^2 / (R (1 + a (T - T0))): with y = T - T0, y + a y^2 / 2 = U^2 t / (R C)
-    Recording r = run("part u : VoltageSource(voltage = 10 V)\n part r : HeatingResistor(resistance = 2 ohm, coefficient = 0.004 K^-1, reference = 20 degC)\n part m : HeatMass(capacity = 50 J/K)\n part g : Ground\n u.plus -- r.plus\n u.minus -- r.minus -- g.pin\n r.surface -- m.surface\n init m.T = 20 degC", 100, 5);
+    Recording r =
+        run("part u : VoltageSource(voltage = 10 V)\n part r : HeatingResistor(resistance = 2 ohm, coefficient = 0.004 K^-1, reference = 20 degC)\n part m : "
+            "HeatMass(capacity = 50 J/K)\n part g : Ground\n u.plus -- r.plus\n u.minus -- r.minus -- g.pin\n r.surface -- m.surface\n init m.T = 20 degC",
+            100, 5);
     for (std::size_t i = 0; i < r.n_rows(); ++i) {
         double right = 100 * r.time().values[i] / (2 * 50), y = (-1 + std::sqrt(1 + 2 * 0.004 * right)) / 0.004;
         CHECK(r["m.T"].values[i] == doctest::Approx(293.15 + y).epsilon(1e-7));
@@ -121,7 +147,13 @@ TEST_CASE("DcMachine: speed and current at rest of the transients, and the energ
 {
     // steady: U = R i + k w, k i = d w
     double U = 24, R = 0.5, k = 0.1, d = 0.002;
-    Recording r = run("part u : VoltageSource(voltage = 24 V)\n part m : DcMachine(constant = 0.1 V*s/rad, resistance = 0.5 ohm, inductance = 2 mH, inertia = 0.01 kg*m^2, coefficient = 0 K^-1)\n part f : FixedShaft\n part d : TorsionDamper(damping = 0.002 N*m*s/rad)\n part w : HeatMass(capacity = 100 J/K)\n part g : Ground\n u.plus -- m.plus\n u.minus -- m.minus -- g.pin\n m.shaft -- d.b\n d.a -- f.shaft\n m.winding -- w.surface\n init m.speed = 0 rpm ; init m.i = 0 A ; init w.T = 20 degC ; init m.shaft.angle = 0 rad\n var taken : J init 0 J\n taken' = -u.plus.i * u.u\n var dragged : J init 0 J\n dragged' = d.loss", 20, 0.5);
+    Recording r =
+        run("part u : VoltageSource(voltage = 24 V)\n part m : DcMachine(constant = 0.1 V*s/rad, resistance = 0.5 ohm, inductance = 2 mH, inertia = 0.01 "
+            "kg*m^2, coefficient = 0 K^-1)\n part f : FixedShaft\n part d : TorsionDamper(damping = 0.002 N*m*s/rad)\n part w : HeatMass(capacity = 100 J/K)\n "
+            "part g : Ground\n u.plus -- m.plus\n u.minus -- m.minus -- g.pin\n m.shaft -- d.b\n d.a -- f.shaft\n m.winding -- w.surface\n init m.speed = 0 "
+            "rpm ; init m.i = 0 A ; init w.T = 20 degC ; init m.shaft.angle = 0 rad\n var taken : J init 0 J\n taken' = -u.plus.i * u.u\n var dragged : J init "
+            "0 J\n dragged' = d.loss",
+            20, 0.5);
     double w = U / (R * d / k + k), i = d * w / k;
     CHECK(r["m.speed"].final() == doctest::Approx(w).epsilon(1e-7));
     CHECK(r["m.i"].final() == doctest::Approx(i).epsilon(1e-7));
@@ -136,15 +168,24 @@ TEST_CASE("DcMachine: speed and current at rest of the transients, and the energ
 TEST_CASE("Conduction, Convection, HeatMass, Surroundings: cooling through two resistances in series")
 {
     // conductances 50*2/0.02 = 5000 and 12*3 = 36 W/K in series
-    Recording r = run("part m : HeatMass(capacity = 2 kJ/K)\n part wall : Conduction(area = 2 m^2, thickness = 20 mm, conductivity = 50 W/(m*K))\n part film : Convection(area = 3 m^2, coefficient = 12 W/(m^2*K))\n part air : Surroundings(temperature = 10 degC)\n m.surface -- wall.a\n wall.b -- film.a\n film.b -- air.surface\n init m.T = 90 degC", 200, 10);
+    Recording r =
+        run("part m : HeatMass(capacity = 2 kJ/K)\n part wall : Conduction(area = 2 m^2, thickness = 20 mm, conductivity = 50 W/(m*K))\n part film : "
+            "Convection(area = 3 m^2, coefficient = 12 W/(m^2*K))\n part air : Surroundings(temperature = 10 degC)\n m.surface -- wall.a\n wall.b -- film.a\n "
+            "film.b -- air.surface\n init m.T = 90 degC",
+            200, 10);
     double g = 1 / (1 / 5000.0 + 1 / 36.0);
-    for (std::size_t i = 0; i < r.n_rows(); ++i) CHECK(r["m.T"].values[i] == doctest::Approx(283.15 + 80 * std::exp(-g * r.time().values[i] / 2000)).epsilon(1e-8));
+    for (std::size_t i = 0; i < r.n_rows(); ++i)
+        CHECK(r["m.T"].values[i] == doctest::Approx(283.15 + 80 * std::exp(-g * r.time().values[i] / 2000)).epsilon(1e-8));
     CHECK(r["wall.flow"].first() == doctest::Approx(g * 80));
 }
 
 TEST_CASE("HeatSource and TemperatureSource")
 {
-    Recording r = run("part s : HeatSource(power = 300 W)\n part m : HeatMass(capacity = 1 kJ/K)\n s.surface -- m.surface\n init m.T = 0 degC\n part t : TemperatureSource(temperature = 50 degC)\n part p : Conduction(area = 1 m^2, thickness = 1 m, conductivity = 2 W/(m*K))\n part a : Surroundings(temperature = 20 degC)\n t.surface -- p.a\n p.b -- a.surface", 10);
+    Recording r =
+        run("part s : HeatSource(power = 300 W)\n part m : HeatMass(capacity = 1 kJ/K)\n s.surface -- m.surface\n init m.T = 0 degC\n part t : "
+            "TemperatureSource(temperature = 50 degC)\n part p : Conduction(area = 1 m^2, thickness = 1 m, conductivity = 2 W/(m*K))\n part a : "
+            "Surroundings(temperature = 20 degC)\n t.surface -- p.a\n p.b -- a.surface",
+            10);
     CHECK(r["m.T"].final() == doctest::Approx(273.15 + 3).epsilon(1e-9));
     CHECK(r["t.surface.heat"].final() == doctest::Approx(-60));
     CHECK(r["a.surface.heat"].final() == doctest::Approx(60));
@@ -154,7 +195,11 @@ TEST_CASE("HeatSource and TemperatureSource")
 
 TEST_CASE("MineralOil: grade at 40 degC, the standard's law in between, density with temperature and pressure")
 {
-    Recording r = run("fluid oil = MineralOil(grade = 46 cSt, temperature = 40 degC)\n fluid hot = MineralOil(grade = 46 cSt, temperature = 100 degC)\n part a : Tank(oil = oil)\n part b : Tank(oil = hot)\n let nu40 = oil.viscosity(1 bar, 313.15 K) / oil.density(1 bar, 313.15 K)\n let nu100 = oil.viscosity(1 bar, 373.15 K) / oil.density(1 bar, 373.15 K)\n let rho = oil.density(201 bar, 288.15 K)\n var t init 0\n t' = 1", 1);
+    Recording r =
+        run("fluid oil = MineralOil(grade = 46 cSt, temperature = 40 degC)\n fluid hot = MineralOil(grade = 46 cSt, temperature = 100 degC)\n part a : "
+            "Tank(oil = oil)\n part b : Tank(oil = hot)\n let nu40 = oil.viscosity(1 bar, 313.15 K) / oil.density(1 bar, 313.15 K)\n let nu100 = "
+            "oil.viscosity(1 bar, 373.15 K) / oil.density(1 bar, 373.15 K)\n let rho = oil.density(201 bar, 288.15 K)\n var t init 0\n t' = 1",
+            1);
     CHECK(r["nu40"].final() == doctest::Approx(46e-6).epsilon(1e-9));
     // handbooks give 6.5 to 7 cSt at 100 degC for a mineral oil of grade 46 and viscosity index 100
     CHECK(r["nu100"].final() > 6.0e-6);
@@ -165,7 +210,10 @@ TEST_CASE("MineralOil: grade at 40 degC, the standard's law in between, density 
 TEST_CASE("Water: density and viscosity against tabulated values at 1 bar")
 {
     // IAPWS: 20 degC 998.2 kg/m^3, 1.0016 mPa*s; 5 degC 999.97 kg/m^3, 1.518 mPa*s; 40 degC 992.2 kg/m^3, 0.6530 mPa*s
-    Recording r = run("fluid w = Water\n part a : Tank(oil = w)\n let d5 = w.density(1 bar, 278.15 K)\n let d20 = w.density(1 bar, 293.15 K)\n let v5 = w.viscosity(1 bar, 278.15 K)\n let v20 = w.viscosity(1 bar, 293.15 K)\n let v40 = w.viscosity(1 bar, 313.15 K)\n var t init 0\n t' = 1", 1);
+    Recording r =
+        run("fluid w = Water\n part a : Tank(oil = w)\n let d5 = w.density(1 bar, 278.15 K)\n let d20 = w.density(1 bar, 293.15 K)\n let v5 = w.viscosity(1 "
+            "bar, 278.15 K)\n let v20 = w.viscosity(1 bar, 293.15 K)\n let v40 = w.viscosity(1 bar, 313.15 K)\n var t init 0\n t' = 1",
+            1);
     CHECK(r["d5"].final() == doctest::Approx(999.97).epsilon(1e-3));
     CHECK(r["d20"].final() == doctest::Approx(998.2).epsilon(1e-3));
     CHECK(r["v5"].final() == doctest::Approx(1.518e-3).epsilon(0.015));
@@ -177,7 +225,10 @@ TEST_CASE("Water: density and viscosity against tabulated values at 1 bar")
 
 TEST_CASE("Orifice: the root law with its smooth transition, both ways")
 {
-    Recording r = run(kBetween + "part x : Orifice(diameter = 2 mm, coefficient = 0.6)\n part y : Orifice(diameter = 2 mm, coefficient = 0.6)\n low.outlet -- y.inlet\n y.outlet -- high.outlet\n var t init 0\n t' = 1", 1);
+    Recording r = run(kBetween +
+                          "part x : Orifice(diameter = 2 mm, coefficient = 0.6)\n part y : Orifice(diameter = 2 mm, coefficient = 0.6)\n low.outlet -- "
+                          "y.inlet\n y.outlet -- high.outlet\n var t init 0\n t' = 1",
+                      1);
     double rho = oil_density(51e5), area = kPi / 4 * 4e-6;
     double m = rho * 0.6 * area * std::sqrt(2 / rho) * signed_sqrt(100e5, 0.1e5);
     CHECK(r["x.inlet.m"].final() == doctest::Approx(m).epsilon(1e-9));
@@ -199,7 +250,12 @@ TEST_CASE("AdjustableOrifice: area by its opening, held between closed and open"
 TEST_CASE("CheckValve and ReliefValve: closed below cracking, linear above, only leakage the other way")
 {
     double rho = oil_density(51e5), lpm = 1e-3 / 60;
-    Recording r = run(kBetween + "part x : ReliefValve(cracking = 80 bar, override = 10 bar, rated_flow = 50 L/min)\n part shut : ReliefValve(cracking = 120 bar)\n part back : CheckValve(cracking = 2 bar)\n part open : CheckValve(cracking = 2 bar, rise = 49 bar, rated_flow = 10 L/min)\n high.outlet -- shut.inlet -- open.inlet -- back.outlet\n low.outlet -- shut.outlet -- open.outlet -- back.inlet\n var t init 0\n t' = 1", 1);
+    Recording r =
+        run(kBetween +
+                "part x : ReliefValve(cracking = 80 bar, override = 10 bar, rated_flow = 50 L/min)\n part shut : ReliefValve(cracking = 120 bar)\n part back : "
+                "CheckValve(cracking = 2 bar)\n part open : CheckValve(cracking = 2 bar, rise = 49 bar, rated_flow = 10 L/min)\n high.outlet -- shut.inlet -- "
+                "open.inlet -- back.outlet\n low.outlet -- shut.outlet -- open.outlet -- back.inlet\n var t init 0\n t' = 1",
+            1);
     CHECK(r["x.inlet.m"].final() == doctest::Approx(rho * lpm * (50 * 20 / 10.0 + 1e-5 * 100)).epsilon(1e-9));
     CHECK(r["shut.inlet.m"].final() == doctest::Approx(rho * lpm * 1e-3).epsilon(1e-9));
     CHECK(r["back.inlet.m"].final() == doctest::Approx(-rho * lpm * 1e-3).epsilon(1e-9));
@@ -209,13 +265,20 @@ TEST_CASE("CheckValve and ReliefValve: closed below cracking, linear above, only
 TEST_CASE("Volume and FlowSource: pressure by the compressibility, ln(rho) grows with the mass")
 {
     // V rho = V rho0 + m t with rho = rho0 exp((p - p0) / K): the inflow itself grows with rho, so p rises at K q / V
-    Recording r = run("fluid oil = MineralOil\n part s : FlowSource(flow = 6 L/min)\n part v : Volume(volume = 2 L)\n part t : Tank(oil = oil)\n part o : Orifice(diameter = 0.001 mm)\n s.outlet -- v.port_a -- o.inlet\n o.outlet -- t.outlet\n init v.p = 1 bar", 2, 0.1);
+    Recording r =
+        run("fluid oil = MineralOil\n part s : FlowSource(flow = 6 L/min)\n part v : Volume(volume = 2 L)\n part t : Tank(oil = oil)\n part o : "
+            "Orifice(diameter = 0.001 mm)\n s.outlet -- v.port_a -- o.inlet\n o.outlet -- t.outlet\n init v.p = 1 bar",
+            2, 0.1);
     for (std::size_t i = 0; i < r.n_rows(); ++i) CHECK(r["v.p"].values[i] == doctest::Approx(1e5 + 1.4e9 * 1e-4 * r.time().values[i] / 2e-3).epsilon(1e-4));
 }
 
 TEST_CASE("FixedPump: flow, torque and loss")
 {
-    Recording r = run("fluid oil = MineralOil\n part d : SpeedSource(speed = 1500 rpm)\n part p : FixedPump(displacement = 20 cm^3/rev, leakage = 0.01 L/min/bar, drag = 0.05 N*m*s/rad, friction = 0.03)\n part a : Tank(oil = oil, pressure = 1 bar)\n part b : Tank(pressure = 151 bar)\n d.shaft -- p.shaft\n a.outlet -- p.inlet\n p.outlet -- b.outlet\n init d.angle = 0 rad", 1);
+    Recording r =
+        run("fluid oil = MineralOil\n part d : SpeedSource(speed = 1500 rpm)\n part p : FixedPump(displacement = 20 cm^3/rev, leakage = 0.01 L/min/bar, drag = "
+            "0.05 N*m*s/rad, friction = 0.03)\n part a : Tank(oil = oil, pressure = 1 bar)\n part b : Tank(pressure = 151 bar)\n d.shaft -- p.shaft\n a.outlet "
+            "-- p.inlet\n p.outlet -- b.outlet\n init d.angle = 0 rad",
+            1);
     double w = 1500 * 2 * kPi / 60, D = 20e-6 / (2 * kPi), dp = 150e5;
     double q = D * w - 0.01e-3 / 60 / 1e5 * dp, torque = D * dp * 1.03 + 0.05 * w;
     CHECK(r["p.inlet.m"].final() == doctest::Approx(oil_density(1e5) * q).epsilon(1e-9));
@@ -228,8 +291,13 @@ TEST_CASE("ProportionalValve: spool lag, overlap, and the edges that open for ea
 {
     for (int sign : {1, -1}) {
         std::string command = sign > 0 ? "0.6" : "-0.6";
-        Recording r = run("fluid oil = MineralOil\n part v : ProportionalValve(command = " + command + ", rated_flow = 60 L/min, rated_dp = 5 bar, overlap = 0.1, time_constant = 50 ms, leakage = 0)\n part s : Tank(oil = oil, pressure = 100 bar)\n part t : Tank(pressure = 1 bar)\n part a, b : Tank(pressure = 50 bar)\n s.outlet -- v.supply\n t.outlet -- v.tank\n a.outlet -- v.a\n b.outlet -- v.b\n init v.spool = 0", 0.5, 0.01);
-        for (std::size_t i = 0; i < r.n_rows(); ++i) CHECK(r["v.spool"].values[i] == doctest::Approx(sign * 0.6 * (1 - std::exp(-r.time().values[i] / 0.05))).epsilon(1e-6).scale(0.1));
+        Recording r = run("fluid oil = MineralOil\n part v : ProportionalValve(command = " + command +
+                              ", rated_flow = 60 L/min, rated_dp = 5 bar, overlap = 0.1, time_constant = 50 ms, leakage = 0)\n part s : Tank(oil = oil, "
+                              "pressure = 100 bar)\n part t : Tank(pressure = 1 bar)\n part a, b : Tank(pressure = 50 bar)\n s.outlet -- v.supply\n t.outlet "
+                              "-- v.tank\n a.outlet -- v.a\n b.outlet -- v.b\n init v.spool = 0",
+                          0.5, 0.01);
+        for (std::size_t i = 0; i < r.n_rows(); ++i)
+            CHECK(r["v.spool"].values[i] == doctest::Approx(sign * 0.6 * (1 - std::exp(-r.time().values[i] / 0.05))).epsilon(1e-6).scale(0.1));
         double opening = (std::abs(r["v.spool"].final()) - 0.1) / 0.9, rated = 60e-3 / 60 / std::sqrt(5e5);
         double in = oil_density(75e5) * rated * opening * signed_sqrt(50e5, 0.1e5), out = oil_density(25.5e5) * rated * opening * signed_sqrt(49e5, 0.1e5);
         CHECK(r["v.supply.m"].final() == doctest::Approx(in).epsilon(1e-6));
@@ -242,13 +310,21 @@ TEST_CASE("ProportionalValve: spool lag, overlap, and the edges that open for ea
 TEST_CASE("Cylinder: force at rest, speed from the flow, and compliance of the oil column")
 {
     // held at a fixed position with both chambers on tanks: the rod pushes with p_h A_h - p_r A_r against ambient
-    Recording hold = run("fluid oil = MineralOil\n part a : Tank(oil = oil, pressure = 80 bar)\n part b : Tank(pressure = 30 bar)\n part c : Cylinder(bore = 100 mm, rod_diameter = 60 mm, stroke = 0.8 m)\n part w : Anchor(position = 0.3 m)\n a.outlet -- c.head\n b.outlet -- c.rod_side\n c.rod -- w.point\n var t init 0\n t' = 1", 1);
+    Recording hold =
+        run("fluid oil = MineralOil\n part a : Tank(oil = oil, pressure = 80 bar)\n part b : Tank(pressure = 30 bar)\n part c : Cylinder(bore = 100 mm, "
+            "rod_diameter = 60 mm, stroke = 0.8 m)\n part w : Anchor(position = 0.3 m)\n a.outlet -- c.head\n b.outlet -- c.rod_side\n c.rod -- w.point\n var "
+            "t init 0\n t' = 1",
+            1);
     double Ah = kPi / 4 * 0.01, Ar = kPi / 4 * (0.01 - 0.0036);
     CHECK(hold["c.rod.f"].final() == doctest::Approx(-((80e5 - 1.013e5) * Ah - (30e5 - 1.013e5) * Ar)).epsilon(1e-9));
     double leak = oil_density(55e5) * 1e-4 * 1e-3 / 60 / 1e5 * 50e5;
     CHECK(hold["c.head.m"].final() == doctest::Approx(leak).epsilon(1e-6));
     // a flow into the head side of an unloaded cylinder moves it at q / A; the rod side empties to the tank
-    Recording move = run("fluid oil = MineralOil\n part s : FlowSource(flow = 12 L/min)\n part b : Tank(oil = oil, pressure = 1.013 bar)\n part c : Cylinder(bore = 100 mm, rod_diameter = 60 mm, stroke = 0.8 m, leakage = 0 L/min/bar, damping = 2000 N*s/m)\n part m : Mass(mass = 50 kg)\n s.outlet -- c.head\n b.outlet -- c.rod_side\n c.rod -- m.point\n init m.x = 0.1 m ; init m.v = 0 m/s ; init c.head_p = 1.013 bar", 2);
+    Recording move =
+        run("fluid oil = MineralOil\n part s : FlowSource(flow = 12 L/min)\n part b : Tank(oil = oil, pressure = 1.013 bar)\n part c : Cylinder(bore = 100 mm, "
+            "rod_diameter = 60 mm, stroke = 0.8 m, leakage = 0 L/min/bar, damping = 2000 N*s/m)\n part m : Mass(mass = 50 kg)\n s.outlet -- c.head\n b.outlet "
+            "-- c.rod_side\n c.rod -- m.point\n init m.x = 0.1 m ; init m.v = 0 m/s ; init c.head_p = 1.013 bar",
+            2);
     double v = 12e-3 / 60 / Ah;
     CHECK(move["m.v"].final() == doctest::Approx(v).epsilon(2e-3));
     CHECK(move["c.head_p"].final() == doctest::Approx(1.013e5 + 2000 * v / Ah).epsilon(1e-2));
@@ -258,7 +334,12 @@ TEST_CASE("Cylinder: force at rest, speed from the flow, and compliance of the o
 TEST_CASE("Cylinder: natural frequency on its two oil columns")
 {
     // c = K (A_h^2 / V_h + A_r^2 / V_r) for closed chambers
-    Recording r = run("fluid oil = MineralOil\n part a, b : Volume(volume = 0.001 L)\n part t : Tank(oil = oil)\n part o : Orifice(diameter = 0.001 mm)\n part c : Cylinder(bore = 100 mm, rod_diameter = 60 mm, stroke = 0.8 m, dead_volume = 0.5 L, leakage = 0 L/min/bar, damping = 0 N*s/m)\n part m : Mass(mass = 500 kg)\n a.port_a -- c.head -- o.inlet\n o.outlet -- t.outlet\n part o2 : Orifice(diameter = 0.001 mm)\n b.port_a -- c.rod_side -- o2.inlet\n o2.outlet -- t.outlet\n c.rod -- m.point\n init m.x = 0.4 m ; init m.v = 1e-4 m/s ; init c.head_p = 50 bar ; init c.rod_side_p = 78 bar", 0.2, 0.0002);
+    Recording r =
+        run("fluid oil = MineralOil\n part a, b : Volume(volume = 0.001 L)\n part t : Tank(oil = oil)\n part o : Orifice(diameter = 0.001 mm)\n part c : "
+            "Cylinder(bore = 100 mm, rod_diameter = 60 mm, stroke = 0.8 m, dead_volume = 0.5 L, leakage = 0 L/min/bar, damping = 0 N*s/m)\n part m : Mass(mass "
+            "= 500 kg)\n a.port_a -- c.head -- o.inlet\n o.outlet -- t.outlet\n part o2 : Orifice(diameter = 0.001 mm)\n b.port_a -- c.rod_side -- o2.inlet\n "
+            "o2.outlet -- t.outlet\n c.rod -- m.point\n init m.x = 0.4 m ; init m.v = 1e-4 m/s ; init c.head_p = 50 bar ; init c.rod_side_p = 78 bar",
+            0.2, 0.0002);
     double Ah = kPi / 4 * 0.01, Ar = kPi / 4 * (0.01 - 0.0036), K = 1.4e9;
     double Vh = 0.5e-3 + Ah * 0.4 + 1e-6, Vr = 0.5e-3 + Ar * 0.4 + 1e-6, c = K * (Ah * Ah / Vh + Ar * Ar / Vr);
     int crossings = 0;
@@ -279,7 +360,10 @@ TEST_CASE("Cylinder: natural frequency on its two oil columns")
 
 TEST_CASE("Step, Ramp, Sine")
 {
-    Recording r = run("part s : Step(at = 0.5 s, before = 1, after = 3)\n part p : Ramp(at = 0.2 s, lasting = 0.4 s, before = -1, after = 1)\n part w : Sine(frequency = 2 Hz, amplitude = 3, offset = 1, phase = 90 deg, from_time = 0.25 s)\n var a init 0\n a' = s.out * 1 s^-1", 1, 0.05);
+    Recording r =
+        run("part s : Step(at = 0.5 s, before = 1, after = 3)\n part p : Ramp(at = 0.2 s, lasting = 0.4 s, before = -1, after = 1)\n part w : Sine(frequency = "
+            "2 Hz, amplitude = 3, offset = 1, phase = 90 deg, from_time = 0.25 s)\n var a init 0\n a' = s.out * 1 s^-1",
+            1, 0.05);
     CHECK(r["a"].final() == doctest::Approx(0.5 * 1 + 0.5 * 3).epsilon(1e-8));
     CHECK(r["p.out"].at(0.1, r.time()) == doctest::Approx(-1));
     CHECK(r["p.out"].at(0.4, r.time()) == doctest::Approx(0).scale(1));
@@ -293,7 +377,9 @@ TEST_CASE("playback of a CSV: a table of time with headings and units")
     test::Scratch scratch;
     test::write_file(scratch / "gust.csv", "t [s],other,gust [km/h]\r\n0,9,0\r\n1,9,36\r\n3,9,18\r\n");
     test::write_file(scratch / "grid.csv", ",0,10\n0,0,100\n2,20,140\n");
-    test::write_file(scratch / "m.loop", "table gust(t : s) -> m/s from \"gust.csv\" linear, hold\ntable grid(a : 1, b : 1) -> 1 from \"grid.csv\" linear, hold\nsystem S { let v = gust(time) ; let g = grid(1, 5) ; var x : m init 0 m ; x' = v }\n");
+    test::write_file(scratch / "m.loop",
+                     "table gust(t : s) -> m/s from \"gust.csv\" linear, hold\ntable grid(a : 1, b : 1) -> 1 from \"grid.csv\" linear, hold\nsystem S { let v "
+                     "= gust(time) ; let g = grid(1, 5) ; var x : m init 0 m ; x' = v }\n");
     Library library = Library::standard();
     library.load_file(scratch / "m.loop");
     Recording r = Run(compile(library)).simulate({.stop = 3.0, .output_every = 0.5, .tolerance = 1e-9});
@@ -305,7 +391,10 @@ TEST_CASE("playback of a CSV: a table of time with headings and units")
 
 TEST_CASE("Pid: the shares by hand, and an integral that does not wind up at the limit")
 {
-    Recording r = run("part p : Pid(gain = 2, integral_time = 4 s, derivative_time = 0.5 s, filter_time = 0.1 s, setpoint = 1, low = -100, high = 100)\n 0.2 * time / 1 s -> p.measured\n init p.integral_share = 0", 3, 0.1);
+    Recording r =
+        run("part p : Pid(gain = 2, integral_time = 4 s, derivative_time = 0.5 s, filter_time = 0.1 s, setpoint = 1, low = -100, high = 100)\n 0.2 * time / 1 "
+            "s -> p.measured\n init p.integral_share = 0",
+            3, 0.1);
     for (std::size_t i = 0; i < r.n_rows(); ++i) {
         double t = r.time().values[i];
         CHECK(r["p.proportional_share"].values[i] == doctest::Approx(2 * (1 - 0.2 * t)).epsilon(1e-9).scale(1));
@@ -313,7 +402,8 @@ TEST_CASE("Pid: the shares by hand, and an integral that does not wind up at the
         // a ramp through the filter: the derivative share settles at -gain * Td * slope
         CHECK(r["p.derivative_share"].values[i] == doctest::Approx(-2 * 0.5 * 0.2 * (1 - std::exp(-t / 0.1))).epsilon(1e-6).scale(0.1));
     }
-    Recording limited = run("part p : Pid(gain = 1, integral_time = 1 s, tracking_time = 0.5 s, setpoint = 1, measured = 0, high = 0.5)\n init p.integral_share = 0", 20);
+    Recording limited =
+        run("part p : Pid(gain = 1, integral_time = 1 s, tracking_time = 0.5 s, setpoint = 1, measured = 0, high = 0.5)\n init p.integral_share = 0", 20);
     CHECK(limited["p.out"].final() == doctest::Approx(0.5));
     // in balance: gain * e / Ti = (unlimited - out) / Tt
     CHECK(limited["p.unlimited"].final() == doctest::Approx(0.5 + 0.5 * 1.0).epsilon(1e-6));

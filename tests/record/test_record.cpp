@@ -132,8 +132,8 @@ TEST_CASE("a full disk is an error, not a crash")
 {
     test::Scratch scratch;
     // a limit on the size of files stands in for a disk that fills up on the way
-    test::Outcome o = test::shell("ulimit -f 8; trap '' XFSZ; " + std::string(std::getenv("NETLOOP_PROGRAM") ? std::getenv("NETLOOP_PROGRAM") : "netloop") + " run " +
-                                  test::source_path("examples/bascule/bridge.loop") + " --out " + (scratch / "big.csv"));
+    test::Outcome o = test::shell("ulimit -f 8; trap '' XFSZ; " + std::string(std::getenv("NETLOOP_PROGRAM") ? std::getenv("NETLOOP_PROGRAM") : "netloop") +
+                                  " run " + test::source_path("examples/bascule/bridge.loop") + " --out " + (scratch / "big.csv"));
     INFO(o.err);
     CHECK(o.code == 1);
     CHECK(o.err.find("disk is full") != std::string::npos);
@@ -143,7 +143,9 @@ TEST_CASE("a full disk is an error, not a crash")
 TEST_CASE("aliases are stored once, and kept patterns choose the columns")
 {
     test::Scratch scratch;
-    Run run(test::compile("use electrics\nsystem S {\n part u : VoltageSource(voltage = 10 V)\n part r : Resistor(resistance = 5 ohm)\n part g : Ground\n u.plus -- r.plus\n u.minus -- r.minus -- g.pin\n var x init 0\n x' = r.i / 1 C\n}\n"));
+    Run run(
+        test::compile("use electrics\nsystem S {\n part u : VoltageSource(voltage = 10 V)\n part r : Resistor(resistance = 5 ohm)\n part g : Ground\n u.plus "
+                      "-- r.plus\n u.minus -- r.minus -- g.pin\n var x init 0\n x' = r.i / 1 C\n}\n"));
     Recording r = run.simulate({.stop = 1.0, .out = scratch / "all.h5", .keep = {"r.*", "u.plus.v", "x"}});
     CHECK(r.find("r.plus.v") != nullptr);
     CHECK(r.find("u.minus.v") == nullptr);
@@ -161,7 +163,9 @@ TEST_CASE("aliases are stored once, and kept patterns choose the columns")
 TEST_CASE("rows: start, stop, every interval and both sides of events; the scenario's points and times")
 {
     Library library = Library::standard();
-    library.load_text("t.loop", "system S { var x init 1 ; x' = -x ; let v = x + 1 }\nscenario points of S { stop at 2 s ; output 11 points }\nscenario times of S { stop at 2 s ; output at 0.5 s, 1.25 s ; keep v, x' }\nscenario plain of S { stop at 1 s }\n");
+    library.load_text("t.loop",
+                      "system S { var x init 1 ; x' = -x ; let v = x + 1 }\nscenario points of S { stop at 2 s ; output 11 points }\nscenario times of S { "
+                      "stop at 2 s ; output at 0.5 s, 1.25 s ; keep v, x' }\nscenario plain of S { stop at 1 s }\n");
     Recording p = Run(compile(library, {.scenario = "points"})).simulate();
     CHECK(p.n_rows() == 11);
     CHECK(p.time().values[1] == doctest::Approx(0.2));

@@ -44,7 +44,8 @@ system S {
     p' = -1 bar/s
     init v' = 0 m/s^2
 }
-)", 0.1);
+)",
+                                 0.1);
     CHECK(r["p"].first() == doctest::Approx(3000 / 20e-4).epsilon(1e-9));
     Recording l = test::simulate("system S { var a init 1 ; var b ; let s = a + b ; a' = -a ; b' = -2*b ; init s = 5 }", 0.1);
     CHECK(l["b"].first() == doctest::Approx(4));
@@ -72,13 +73,16 @@ TEST_CASE("an init further out replaces the one further in; a guess likewise")
     Recording r = test::simulate("component C { var x init 3 ; x' = -x }\nsystem S { part c : C ; init c.x = 8 }\n", 0.1);
     CHECK(r["c.x"].first() == 8);
     Library library = Library::standard();
-    library.load_text("t.loop", "component C { var x init 3 ; x' = -x }\nsystem S { part c : C ; init c.x = 8 }\nscenario a of S { init c.x = 9 ; stop at 1 s }\n");
+    library.load_text("t.loop",
+                      "component C { var x init 3 ; x' = -x }\nsystem S { part c : C ; init c.x = 8 }\nscenario a of S { init c.x = 9 ; stop at 1 s }\n");
     CHECK(Run(compile(library)).simulate()["c.x"].first() == 9);
 }
 
 TEST_CASE("more inits than needed: those that agree are listed, those that contradict are named")
 {
-    const std::string gear = "use mechanics\nsystem S {\n part a, b : Inertia\n part g : Gear(ratio = 2)\n a.shaft -- g.a\n g.b -- b.shaft\n init a.angle = 2 rad\n init a.speed = 0 rad/s\n";
+    const std::string gear =
+        "use mechanics\nsystem S {\n part a, b : Inertia\n part g : Gear(ratio = 2)\n a.shaft -- g.a\n g.b -- b.shaft\n init a.angle = 2 rad\n init a.speed = "
+        "0 rad/s\n";
     RunSummary s = start_of(gear + " init b.angle = 1 rad\n}\n");
     REQUIRE(s.agreed.size() == 1);
     CHECK(s.agreed[0].find("b.angle") != std::string::npos);
@@ -140,7 +144,10 @@ TEST_CASE("accuracy follows the tolerance on problems with known answers")
 TEST_CASE("a stiff problem of three reactions: Robertson's published values at 40 s")
 {
     // Hairer and Wanner, Solving Ordinary Differential Equations II, IV.1; values as in the SUNDIALS examples: y1(40) = 7.158e-1
-    Recording r = test::simulate("system S { var a init 1 usual 1 ; var b init 0 usual 1e-4 ; var c init 0 usual 1\n a' = -0.04*a + 1e4*b*c\n b' = 0.04*a - 1e4*b*c - 3e7*b^2\n a + b + c = 1 }", 40, 1e-9);
+    Recording r = test::simulate(
+        "system S { var a init 1 usual 1 ; var b init 0 usual 1e-4 ; var c init 0 usual 1\n a' = -0.04*a + 1e4*b*c\n b' = 0.04*a - 1e4*b*c - 3e7*b^2\n a + b + "
+        "c = 1 }",
+        40, 1e-9);
     CHECK(r["a"].final() == doctest::Approx(0.71582706871).epsilon(1e-7));
     CHECK(r["b"].final() == doctest::Approx(9.1855347645e-6).epsilon(1e-6));
     CHECK(r["c"].final() == doctest::Approx(0.28416374574).epsilon(1e-7));
@@ -179,7 +186,10 @@ TEST_CASE("conditions are located: the crossing is a pair of rows at one time, e
 
 TEST_CASE("events of sign, floor, ceil and mod")
 {
-    Recording r = test::simulate("system S { var t : 1 init 0 ; t' = 1 s^-1 ; let s = sign(t - 1.5) ; let f = floor(t) ; let c = ceil(t) ; let m = mod(t, 2) ; var area init 0 ; area' = (s + f + m) * 1 s^-1 }", 4.5, 1e-10, 0.05);
+    Recording r = test::simulate(
+        "system S { var t : 1 init 0 ; t' = 1 s^-1 ; let s = sign(t - 1.5) ; let f = floor(t) ; let c = ceil(t) ; let m = mod(t, 2) ; var area init 0 ; area' "
+        "= (s + f + m) * 1 s^-1 }",
+        4.5, 1e-10, 0.05);
     CHECK(r["s"].first() == -1);
     CHECK(r["s"].final() == 1);
     CHECK(r["f"].final() == 4);
@@ -191,14 +201,18 @@ TEST_CASE("events of sign, floor, ceil and mod")
 
 TEST_CASE("untracked conditions and conditions inside functions make no events")
 {
-    Run run(test::compile("function f(x) -> 1 { if x > 0.5 { return 1 } return 2 }\nsystem S { var x init 0 ; var y init 0 ; x' = f(x) ; y' = if untracked(x > 0.7) then 1 else 2 }\n"));
+    Run run(
+        test::compile("function f(x) -> 1 { if x > 0.5 { return 1 } return 2 }\nsystem S { var x init 0 ; var y init 0 ; x' = f(x) ; y' = if untracked(x > "
+                      "0.7) then 1 else 2 }\n"));
     run.simulate({.stop = 1.0});
     CHECK(run.summary().events == 0);
 }
 
 TEST_CASE("knots of a table of time are hit exactly")
 {
-    Recording r = test::simulate("table u(t : s) -> 1 { 0: 0, 0.3: 0, 0.30001: 1, 0.5: 1, 0.50001: 0, 1: 0 } linear, hold\nsystem S { var x init 0 ; x' = 1000 * u(time) * 1 s^-1 }", 1, 1e-8);
+    Recording r = test::simulate(
+        "table u(t : s) -> 1 { 0: 0, 0.3: 0, 0.30001: 1, 0.5: 1, 0.50001: 0, 1: 0 } linear, hold\nsystem S { var x init 0 ; x' = 1000 * u(time) * 1 s^-1 }", 1,
+        1e-8);
     CHECK(r["x"].final() == doctest::Approx(1000 * (0.2 - 1e-5 + 1e-5)).epsilon(1e-7));
 }
 
@@ -260,7 +274,9 @@ TEST_CASE("an interrupted run is kept and marked")
     options.stop = 100;
     options.output_every = 0.01;
     options.interrupt = &stop;
-    options.progress = [&](double t) { if (t > 1) stop = true; };
+    options.progress = [&](double t) {
+        if (t > 1) stop = true;
+    };
     Recording r = run.simulate(options);
     CHECK_FALSE(r.complete);
     CHECK(r.reason == "interrupted");

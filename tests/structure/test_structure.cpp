@@ -42,7 +42,8 @@ TEST_CASE("public headers include no inner ones, and there are few of them")
         ++n;
         std::string text = test::read_file(entry.path().string());
         INFO(entry.path().string());
-        for (const char* inner : {"\"base/", "\"model/", "\"algebra/", "\"compile/", "fmt/", "hdf5", "sundials", "klu"}) CHECK(text.find(std::string("#include ") + inner) == std::string::npos);
+        for (const char* inner : {"\"base/", "\"model/", "\"algebra/", "\"compile/", "fmt/", "hdf5", "sundials", "klu"})
+            CHECK(text.find(std::string("#include ") + inner) == std::string::npos);
         CHECK(text.find("#include <fmt") == std::string::npos);
     }
     CHECK(n < 20);

@@ -34,18 +34,60 @@ TEST_CASE("scale of units against values from standards and handbooks")
         double scale;
         const char* si;
     };
-    const Row rows[] = {
-        {"mm", 1e-3, "m"},         {"inch", 0.0254, "m"},      {"ft", 0.3048, "m"},          {"mile", 1609.344, "m"},    {"L", 1e-3, "m^3"},
-        {"gal", 3.785411784e-3, "m^3"}, {"gal/min", 3.785411784e-3 / 60, "m^3/s"}, {"gpm", 3.785411784e-3 / 60, "m^3/s"}, {"L/min", 1e-3 / 60, "m^3/s"},
-        {"min", 60, "s"},          {"h", 3600, "s"},           {"day", 86400, "s"},          {"kHz", 1e3, "Hz"},         {"deg", M_PI / 180, "1"},
-        {"rev", 2 * M_PI, "1"},    {"rpm", 2 * M_PI / 60, "Hz"}, {"cm^3/rev", 1e-6 / (2 * M_PI), "m^3"}, {"%", 0.01, "1"}, {"ppm", 1e-6, "1"},
-        {"g", 1e-3, "kg"},         {"t", 1e3, "kg"},           {"lb", 0.45359237, "kg"},     {"kN", 1e3, "N"},           {"lbf", 4.4482216152605, "N"},
-        {"bar", 1e5, "Pa"},        {"mbar", 100, "Pa"},        {"MPa", 1e6, "Pa"},           {"psi", 6894.757293168, "Pa"}, {"atm", 101325, "Pa"},
-        {"cP", 1e-3, "Pa*s"},      {"cSt", 1e-6, "m^2/s"},     {"P", 0.1, "Pa*s"},           {"kWh", 3.6e6, "J"},        {"Ah", 3600, "C"},
-        {"hp", 745.699871582, "W"}, {"PS", 735.49875, "W"},    {"kW", 1e3, "W"},             {"BTU", 1055.05585262, "J"}, {"kcal", 4186.8, "J"},
-        {"V", 1, "V"},             {"mohm", 1e-3, "ohm"},      {"uF", 1e-6, "F"},            {"mH", 1e-3, "H"},          {"mA", 1e-3, "A"},
-        {"J/(kg*K)", 1, "J/(kg*K)"}, {"W/(m^2*K)", 1, "W/(m^2*K)"}, {"N*m/rad", 1, "J"},    {"1/K", 1, "1/K"},          {"s^-1", 1, "Hz"},
-        {"m^2.5/s", 1, "m^2.5/s"}, {"Pa^0.5", 1, "Pa^0.5"},    {"bar^(1/2)", std::sqrt(1e5), "Pa^0.5"}, {"km/h", 1 / 3.6, "m/s"}, {"knot", 1852.0 / 3600, "m/s"}};
+    const Row rows[] = {{"mm", 1e-3, "m"},
+                        {"inch", 0.0254, "m"},
+                        {"ft", 0.3048, "m"},
+                        {"mile", 1609.344, "m"},
+                        {"L", 1e-3, "m^3"},
+                        {"gal", 3.785411784e-3, "m^3"},
+                        {"gal/min", 3.785411784e-3 / 60, "m^3/s"},
+                        {"gpm", 3.785411784e-3 / 60, "m^3/s"},
+                        {"L/min", 1e-3 / 60, "m^3/s"},
+                        {"min", 60, "s"},
+                        {"h", 3600, "s"},
+                        {"day", 86400, "s"},
+                        {"kHz", 1e3, "Hz"},
+                        {"deg", M_PI / 180, "1"},
+                        {"rev", 2 * M_PI, "1"},
+                        {"rpm", 2 * M_PI / 60, "Hz"},
+                        {"cm^3/rev", 1e-6 / (2 * M_PI), "m^3"},
+                        {"%", 0.01, "1"},
+                        {"ppm", 1e-6, "1"},
+                        {"g", 1e-3, "kg"},
+                        {"t", 1e3, "kg"},
+                        {"lb", 0.45359237, "kg"},
+                        {"kN", 1e3, "N"},
+                        {"lbf", 4.4482216152605, "N"},
+                        {"bar", 1e5, "Pa"},
+                        {"mbar", 100, "Pa"},
+                        {"MPa", 1e6, "Pa"},
+                        {"psi", 6894.757293168, "Pa"},
+                        {"atm", 101325, "Pa"},
+                        {"cP", 1e-3, "Pa*s"},
+                        {"cSt", 1e-6, "m^2/s"},
+                        {"P", 0.1, "Pa*s"},
+                        {"kWh", 3.6e6, "J"},
+                        {"Ah", 3600, "C"},
+                        {"hp", 745.699871582, "W"},
+                        {"PS", 735.49875, "W"},
+                        {"kW", 1e3, "W"},
+                        {"BTU", 1055.05585262, "J"},
+                        {"kcal", 4186.8, "J"},
+                        {"V", 1, "V"},
+                        {"mohm", 1e-3, "ohm"},
+                        {"uF", 1e-6, "F"},
+                        {"mH", 1e-3, "H"},
+                        {"mA", 1e-3, "A"},
+                        {"J/(kg*K)", 1, "J/(kg*K)"},
+                        {"W/(m^2*K)", 1, "W/(m^2*K)"},
+                        {"N*m/rad", 1, "J"},
+                        {"1/K", 1, "1/K"},
+                        {"s^-1", 1, "Hz"},
+                        {"m^2.5/s", 1, "m^2.5/s"},
+                        {"Pa^0.5", 1, "Pa^0.5"},
+                        {"bar^(1/2)", std::sqrt(1e5), "Pa^0.5"},
+                        {"km/h", 1 / 3.6, "m/s"},
+                        {"knot", 1852.0 / 3600, "m/s"}};
     for (const Row& row : rows) {
         Unit u = unit(row.text);
         INFO("unit '" << row.text << "' has scale " << u.scale);
@@ -90,7 +132,8 @@ TEST_CASE("faulty units are refused with the faulty part and a suggestion")
         const char* text;
         const char* hint;
     };
-    const Row suggestions[] = {{"Nm", "N*m"}, {"l", "L"}, {"sec", "s"}, {"kNm", "kN*m"}, {"Bar", "bar"}, {"barr", "bar"}, {"RPM", "rpm"}, {"Ohm", "ohm"}, {"lpm", "L/min"}};
+    const Row suggestions[] = {{"Nm", "N*m"},   {"l", "L"},     {"sec", "s"},   {"kNm", "kN*m"}, {"Bar", "bar"},
+                               {"barr", "bar"}, {"RPM", "rpm"}, {"Ohm", "ohm"}, {"lpm", "L/min"}};
     for (const Row& row : suggestions) {
         INFO("unit '" << row.text << "'");
         CHECK(problem(row.text).hint == "did you mean '" + std::string(row.hint) + "'?");
@@ -99,7 +142,8 @@ TEST_CASE("faulty units are refused with the faulty part and a suggestion")
     CHECK(p.text == "unknown unit 'foo'");
     CHECK(p.begin == 3);
     CHECK(p.end == 6);
-    for (const char* text : {"", "m^", "m^^2", "m^x", "(m", "m)", "m**2", "m/", "*m", "m^1000", "m^0.123456", "((((((((((((((((((((((((((((((((((((m", "2", "m 2", "m^(1/0)"})
+    for (const char* text :
+         {"", "m^", "m^^2", "m^x", "(m", "m)", "m**2", "m/", "*m", "m^1000", "m^0.123456", "((((((((((((((((((((((((((((((((((((m", "2", "m 2", "m^(1/0)"})
         problem(text);
     problem(std::string(300, 'm'));
 }

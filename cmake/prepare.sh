@@ -1,0 +1,15 @@
+# Sourced by ./demo and ./check: installs what is missing and builds the release preset.
+set -eu
+cd "$(dirname "$0")"
+missing=""
+for package in $(grep -v '^#' packages.txt); do
+    dpkg -s "$package" >/dev/null 2>&1 || missing="$missing $package"
+done
+if [ -n "$missing" ]; then
+    echo "installing:$missing"
+    if [ "$(id -u)" = 0 ]; then asroot=""; else asroot="sudo"; fi
+    $asroot apt-get update -qq
+    DEBIAN_FRONTEND=noninteractive $asroot apt-get install -y -qq --no-install-recommends $missing
+fi
+cmake --preset release
+cmake --build --preset release
