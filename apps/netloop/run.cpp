@@ -92,7 +92,12 @@ int run_run(const Options& o)
     request.scenario = o.scenario;
     request.set = split_settings(o.set);
     netloop::CompiledSystem system = netloop::compile(library, request);
-    if (!o.quiet && !o.json) print_diagnostics(system.notes(), true);
+    if (!o.quiet && !o.json) {
+        // what is unchecked is listed by `check`; a run is not the place to repeat it
+        std::vector<netloop::Diagnostic> notes = system.notes();
+        std::erase_if(notes, [](const netloop::Diagnostic& d) { return d.id == "unchecked-quantity"; });
+        print_diagnostics(notes, true);
+    }
     netloop::Run run(system);
     netloop::RunOptions options;
     if (!o.stop.empty()) options.stop = seconds_from(o.stop, "--stop");
@@ -102,11 +107,11 @@ int run_run(const Options& o)
     options.keep = o.keep;
     options.in_memory = false;
     options.interrupt = &interrupted;
-    double stop = options.stop.value_or(1);
+    double stop = options.stop ? *options.stop : system.stop().value_or(0);
     std::signal(SIGINT, on_interrupt);
     std::signal(SIGTERM, on_interrupt);
     try {
-        ProgressBar bar(stop, !o.quiet && options.stop.has_value());
+        ProgressBar bar(stop, !o.quiet && stop > 0);
         options.progress = [&bar](double t) { bar(t); };
         run.simulate(options);
     } catch (const netloop::RunError&) {

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <memory>
+#include <optional>
 #include <string>
 #include <utility>
 #include <vector>
@@ -31,6 +32,8 @@ public:
     std::size_t n_states() const;
     std::size_t n_iterates() const;
     std::size_t n_equations() const;  ///< of the flat model
+    /// The scenario's stop time in s, if it says one.
+    std::optional<double> stop() const;
     /// Notes and warnings: unjoined ports, what the scenario says that has no effect yet.
     const std::vector<Diagnostic>& notes() const;
     /// The compile record: a line per pass with counts and times, then the blocks of equations with their iterates.

@@ -65,7 +65,7 @@ struct Message {
     X(power_unit, error, "power-unit", "in 'x^y' either y is a constant or both are dimensionless; x is in [{}]") \
     X(not_a_condition, error, "not-a-condition", "a condition is expected, found a quantity in [{}]") \
     X(not_a_number, error, "not-a-number", "a number is expected, found a condition") \
-    X(unchecked_quantity, warning, "unchecked-quantity", "'{}' has no unit and is not checked") \
+    X(unchecked_quantity, note, "unchecked-quantity", "'{}' has no unit and is not checked") \
     X(unchecked_strict, error, "unchecked-strict", "'{}' has no unit") \
     /* joints and signals */ \
     X(wrong_domain, error, "wrong-domain", "port '{}' ({}) is joined to port '{}' ({})") \
@@ -81,15 +81,10 @@ struct Message {
     /* structure */ \
     X(too_many_equations, error, "too-many-equations", "too many equations: these {} equations settle only {} unknowns") \
     X(too_few_equations, error, "too-few-equations", "too few equations: nothing settles {}") \
-    X(contradiction, error, "contradiction", "two equations contradict each other: '{}' would have to be {} and {}") \
     X(not_differentiable, error, "not-differentiable", "the equation must be differentiated for index reduction, but {}") \
-    X(start_contradiction, error, "start-contradiction", "the start is over-determined: {} does not agree with the others (off by {})") \
-    X(assumed_start, note, "assumed-start", "assumed at the start: {}") \
-    X(held_start, warning, "held-start", "nothing settles '{}' at the start: it is held at {}") \
     /* scenarios and runs */ \
     X(no_system, error, "no-system", "{}") \
-    X(choose_scenario, error, "choose-scenario", "the file has several scenarios: {}") \
-    X(no_stop_time, error, "no-stop-time", "there is no stop time")
+    X(choose_scenario, error, "choose-scenario", "the file has several scenarios: {}")
 // clang-format on
 
 namespace messages {

@@ -1,0 +1,90 @@
+// What must be fast, measured side by side in one run, so that ratios hold on a noisy machine.
+//   build/release/bench/netloop_bench
+#include <benchmark/benchmark.h>
+#include <netloop/netloop.hpp>
+
+#include <string>
+
+namespace nl = netloop;
+
+namespace {
+
+const std::string kBridge = NETLOOP_SOURCE_DIR "/examples/bascule/bridge.loop";
+
+// Parse, check and compile the bridge, the libraries it uses parsed anew each time.
+void compile_bridge(benchmark::State& state)
+{
+    for (auto _ : state) {
+        nl::Library library = nl::Library::standard();
+        library.load_file(kBridge);
+        benchmark::DoNotOptimize(nl::compile(library));
+    }
+}
+BENCHMARK(compile_bridge)->Unit(benchmark::kMillisecond);
+
+void run_bridge(benchmark::State& state)
+{
+    nl::Library library = nl::Library::standard();
+    library.load_file(kBridge);
+    nl::CompiledSystem system = nl::compile(library);
+    for (auto _ : state) {
+        nl::Run run(system);
+        benchmark::DoNotOptimize(run.simulate());
+    }
+}
+BENCHMARK(run_bridge)->Unit(benchmark::kMillisecond);
+
+// A conduction rod of n cells that radiates to its surroundings, heated at one end.
+std::string rod(long cells)
+{
+    return "system Rod {\n    option n = " + std::to_string(cells) + R"(
+    param conductance : W/K = 40 W/K in 0.01 W/K .. 1e6 W/K
+    param capacity : J/K = 5 J/K in 0.01 J/K .. 1e6 J/K
+    const radiation : W/K^4 = 2e-11 W/K^4
+    const air : K = 290 K
+    var T[n] : K init 290 K
+    capacity * T[1]' = 500 W * sin(time / 3 s)^2 - conductance * (T[1] - T[2])
+    for i in 2 .. n - 1 { capacity * T[i]' = conductance * (T[i-1] - 2*T[i] + T[i+1]) - radiation * (T[i]^4 - air^4) }
+    capacity * T[n]' = conductance * (T[n-1] - T[n]) - radiation * (T[n]^4 - air^4)
+}
+)";
+}
+
+void integrate_rod(benchmark::State& state, nl::RunOptions::Jacobian jacobian)
+{
+    nl::Library library = nl::Library::standard();
+    library.load_text("rod.loop", rod(state.range(0)));
+    nl::CompiledSystem system = nl::compile(library);
+    nl::RunOptions options;
+    options.stop = 60;
+    options.output_every = 10;
+    options.keep = {"T[1]"};
+    options.jacobian = jacobian;
+    double seconds = 0;
+    std::size_t runs = 0;
+    for (auto _ : state) {
+        nl::Run run(system);
+        benchmark::DoNotOptimize(run.simulate(options));
+        seconds += run.summary().wall_seconds;
+        ++runs;
+    }
+    state.counters["integration_ms"] = 1e3 * seconds / static_cast<double>(runs);
+}
+BENCHMARK_CAPTURE(integrate_rod, exact, nl::RunOptions::Jacobian::exact)->Arg(1000)->Unit(benchmark::kMillisecond);
+BENCHMARK_CAPTURE(integrate_rod, grouped_columns, nl::RunOptions::Jacobian::grouped_columns)->Arg(1000)->Unit(benchmark::kMillisecond);
+BENCHMARK_CAPTURE(integrate_rod, one_column_at_a_time, nl::RunOptions::Jacobian::one_column_at_a_time)->Arg(1000)->Unit(benchmark::kMillisecond);
+
+void compile_rod(benchmark::State& state)
+{
+    std::string text = rod(state.range(0));
+    for (auto _ : state) {
+        nl::Library library = nl::Library::standard();
+        library.load_text("rod.loop", text);
+        benchmark::DoNotOptimize(nl::compile(library));
+    }
+}
+BENCHMARK(compile_rod)->Arg(1000)->Arg(10000)->Arg(100000)->Unit(benchmark::kMillisecond);
+
+}  // namespace
+
+BENCHMARK_MAIN();
