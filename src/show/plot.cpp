@@ -107,7 +107,7 @@ double round_step(double low, double high, int wanted)
 }
 
 // Tics of one y axis: few enough for the height of the panel that their numbers stand apart.
-std::string tics(const Panel& panel, std::size_t unit, std::size_t n_panels)
+std::string tics(const Panel& panel, std::size_t unit, std::size_t n_panels, int height)
 {
     double low = HUGE_VAL, high = -HUGE_VAL;
     for (const Curve& c : panel.curves) {
@@ -119,7 +119,7 @@ std::string tics(const Panel& panel, std::size_t unit, std::size_t n_panels)
             high = std::max(high, shown);
         }
     }
-    double step = round_step(low, high, n_panels == 1 ? 8 : n_panels == 2 ? 6 : n_panels == 3 ? 4 : 2);
+    double step = round_step(low, high, std::clamp((height / static_cast<int>(n_panels) - 60) / 28, 2, 8));
     return step > 0 ? fmt::format(" {:.6g}", step) : "";
 }
 
@@ -149,10 +149,10 @@ std::string script(const std::vector<Panel>& panels, const PlotRequest& request,
                                          : "";
         auto axis = [](const std::string& unit) { return unit.empty() || unit == "1" ? std::string("[-]") : "[" + unit + "]"; };
         s += fmt::format("set ylabel \"{}\"\nset autoscale yfix\nset autoscale y2fix\nset offsets 0,0,graph 0.06,graph 0.06\nset ytics nomirror{}\n",
-                         escaped(axis(panel.units[0])), tics(panel, 0, panels.size()));
+                         escaped(axis(panel.units[0])), tics(panel, 0, panels.size(), request.height));
         bool two = panel.units.size() > 1;
         s += two ? fmt::format("set rmargin 11\nset y2label \"{}\"\nset y2tics{}\nset border 11 lc rgb '#555555'\n", escaped(axis(panel.units[1])),
-                               tics(panel, 1, panels.size()))
+                               tics(panel, 1, panels.size(), request.height))
                  : "unset y2label\nunset y2tics\nset border 3 lc rgb '#555555'\n";
         s += "plot ";
         for (std::size_t k = 0; k < panel.curves.size(); ++k) {
