@@ -4,7 +4,6 @@
 
 #include <algorithm>
 #include <cmath>
-#include <set>
 
 #include "api/internal.hpp"
 #include "compile/parameters.hpp"
@@ -90,10 +89,6 @@ std::unique_ptr<FlatModel> flatten_plan(LibrarySet& set, const ScenarioPlan& pla
     data.keep = plan.keep;
     add_kept_rates(*made.model, plan.keep, set);
     throw_errors(set, from);
-    std::set<std::uint64_t> told;  // once for each declaration, however many instances it has
-    for (const FlatQuantity& q : made.model->quantities)
-        if (!q.checked && told.insert(static_cast<std::uint64_t>(q.origin.span.file) << 32 | q.origin.span.begin).second)
-            set.diagnostics.report(messages::unchecked_quantity, q.origin.span, q.path);
     data.n_flat_equations = made.model->equations.size();
     return std::move(made.model);
 }

@@ -40,6 +40,8 @@ void Instantiator::make_quantity(InstanceId id, const QuantityDecl& q, const Bod
     Type type = checker_.declared_type(q, instances_[id].info, *item.scope);
     Origin origin{id, q.name_span};
     bool boolean = q.type == ValueType::boolean || type.kind == Type::Kind::condition;
+    bool unchecked = !type.known && !boolean && q.type == ValueType::real && q.kind != QuantityKind::let && q.kind != QuantityKind::memory;
+    if (unchecked) set_.diagnostics.report(messages::unchecked_quantity, q.name_span, q.name);
     if (q.kind == QuantityKind::memory) {
         give_up(messages::unsupported, q.name_span, "memory");
     } else if (q.kind == QuantityKind::let) {

@@ -49,7 +49,7 @@ public:
         line_.clear();
         for (std::size_t i = 0; i < columns_.size(); ++i) {
             if (i > 0) line_ += ',';
-            fmt::format_to(std::back_inserter(line_), "{}", (values[i] - columns_[i].offset) / columns_[i].scale);
+            fmt::format_to(std::back_inserter(line_), "{}", (values[i] - columns_[i].offset) / columns_[i].scale + 0.0);  // no "-0"
         }
         line_ += "\r\n";
         put(line_);
