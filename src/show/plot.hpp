@@ -15,7 +15,7 @@ struct PlotRequest {
     std::string title;
     std::string out;  ///< .png or .svg
     int width = 1280, height = 800;
-    std::optional<double> from, to;  ///< s
+    std::optional<double> from{}, to{};  ///< s
 };
 
 /// Draws curves of one or several recordings (compared in one figure). Two units share a panel with an axis on each side; more

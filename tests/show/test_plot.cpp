@@ -1,0 +1,131 @@
+#include "show/plot.hpp"
+
+#include <doctest/doctest.h>
+
+#include <cmath>
+#include <filesystem>
+
+#include "support/support.hpp"
+
+using namespace netloop;
+namespace fs = std::filesystem;
+
+namespace {
+
+Column column(const std::string& name, const std::string& unit, double scale, double (*f)(double))
+{
+    Column c;
+    c.name = name;
+    c.unit = unit;
+    c.scale = scale;
+    for (int i = 0; i <= 100; ++i) c.values.push_back(scale * f(0.1 * i));
+    return c;
+}
+
+Recording sample()
+{
+    Recording r;
+    r.columns = {column("time", "s", 1, [](double t) { return t; }), column("pump.p", "bar", 1e5, [](double t) { return 100 + 20 * std::sin(t); }),
+                 column("leaf.angle", "deg", 3.14159265358979 / 180, [](double t) { return 8 * t; }),
+                 column("a \"quoted\" _name^", "1", 1, [](double) { return 3.0; }), column("oil.T", "K", 1, [](double t) { return 300 + t; })};
+    return r;
+}
+
+std::string drawn(const Recording& r, PlotRequest request)
+{
+    test::Scratch scratch;
+    request.out = scratch / "x.svg";
+    plot({r}, {"r"}, request);
+    CHECK_FALSE(fs::exists(request.out + ".unfinished"));
+    return test::read_file(request.out);
+}
+
+bool has(const std::string& text, const std::string& part)
+{
+    return text.find(part) != std::string::npos;
+}
+
+}  // namespace
+
+TEST_SUITE_BEGIN("show");
+
+TEST_CASE("curves are labelled by path, axes by unit, the x axis by time")
+{
+    std::string svg = drawn(sample(), {.quantities = {"pump.p"}, .against = "", .title = "A title", .out = ""});
+    CHECK(has(svg, "pump.p"));
+    CHECK(has(svg, "[bar]"));
+    CHECK(has(svg, "time [s]"));
+    CHECK(has(svg, "A title"));
+}
+
+TEST_CASE("two units share a panel with an axis on each side, more units get a panel each")
+{
+    std::string two = drawn(sample(), {.quantities = {"pump.p", "leaf.angle"}, .against = "", .title = "", .out = ""});
+    CHECK(has(two, "pump.p (left)"));
+    CHECK(has(two, "leaf.angle (right)"));
+    std::string three = drawn(sample(), {.quantities = {"pump.p", "leaf.angle", "oil.T"}, .against = "", .title = "", .out = ""});
+    CHECK_FALSE(has(three, "(left)"));
+    for (const char* unit : {"[bar]", "[deg]", "[K]"}) CHECK(has(three, unit));
+}
+
+TEST_CASE("names that mean something to the drawing program are shown as they are")
+{
+    std::string svg = drawn(sample(), {.quantities = {"a \"quoted\" _name^"}, .against = "leaf.angle", .title = "50 % `x` $y", .out = ""});
+    CHECK(has(svg, "_name^"));
+    CHECK(has(svg, "leaf.angle [deg]"));
+    CHECK(has(svg, "[-]"));
+}
+
+TEST_CASE("two recordings in one figure, and one of them by its number")
+{
+    test::Scratch scratch;
+    PlotRequest request{.quantities = {"pump.p", "2:oil.T"}, .against = "", .title = "", .out = scratch / "both.svg"};
+    plot({sample(), sample()}, {"calm", "storm"}, request);
+    std::string svg = test::read_file(request.out);
+    CHECK(has(svg, "pump.p (calm)"));
+    CHECK(has(svg, "pump.p (storm)"));
+    CHECK(has(svg, "oil.T (storm)"));
+    CHECK_FALSE(has(svg, "oil.T (calm)"));
+    request.quantities = {"3:oil.T"};
+    CHECK_THROWS_AS(plot({sample(), sample()}, {"calm", "storm"}, request), RecordingError);
+}
+
+TEST_CASE("a PNG has the size asked for")
+{
+    test::Scratch scratch;
+    PlotRequest request{.quantities = {"pump.p"}, .against = "", .title = "", .out = scratch / "x.png", .width = 640, .height = 400};
+    plot({sample()}, {"r"}, request);
+    std::string png = test::read_file(request.out);
+    REQUIRE(png.size() > 100);
+    auto number = [&](std::size_t at) { return static_cast<unsigned char>(png[at + 2]) * 256 + static_cast<unsigned char>(png[at + 3]); };
+    CHECK(number(16) == 640);
+    CHECK(number(20) == 400);
+}
+
+TEST_CASE("what cannot be drawn is refused and leaves no file")
+{
+    test::Scratch scratch;
+    auto refuse = [&](const std::vector<std::string>& quantities, const std::string& out) {
+        PlotRequest request{.quantities = quantities, .against = "", .title = "", .out = out};
+        CHECK_THROWS_AS(plot({sample()}, {"r"}, request), RecordingError);
+        CHECK_FALSE(fs::exists(out));
+    };
+    refuse({"pump.q"}, scratch / "x.png");
+    refuse({}, scratch / "x.png");
+    refuse({"pump.p"}, scratch / "x.jpg");
+    refuse({"pump.p"}, scratch / "no/folder/x.png");
+    Recording empty = sample();
+    for (Column& c : empty.columns) c.values.clear();
+    PlotRequest request{.quantities = {"pump.p"}, .against = "", .title = "", .out = scratch / "y.png"};
+    CHECK_THROWS_AS(plot({empty}, {"r"}, request), RecordingError);
+}
+
+TEST_CASE("a constant curve and one with gaps are drawn")
+{
+    Recording r = sample();
+    r.columns[1].values.assign(101, 5e5);
+    r.columns[2].values[50] = std::nan("");
+    CHECK(has(drawn(r, {.quantities = {"pump.p", "leaf.angle"}, .against = "", .title = "", .out = ""}), "pump.p"));
+}
+
+TEST_SUITE_END();
