@@ -3,7 +3,7 @@
 
 #include <filesystem>
 #include <map>
-#include <regex>
+#include <sstream>
 
 #include "support/support.hpp"
 
@@ -16,7 +16,6 @@ TEST_CASE("a folder includes only folders before it")
     const std::vector<std::string> order{"base", "units", "language", "algebra", "model", "compile", "evaluate", "solve", "record", "api", "show"};
     std::map<std::string, int> place;
     for (std::size_t i = 0; i < order.size(); ++i) place[order[i]] = static_cast<int>(i);
-    std::regex include("#include \"([a-z]+)/");
     int looked = 0;
     for (const auto& entry : fs::recursive_directory_iterator(test::source_path("src"))) {
         if (!entry.is_regular_file()) continue;
@@ -24,8 +23,12 @@ TEST_CASE("a folder includes only folders before it")
         INFO(entry.path().string());
         REQUIRE(place.contains(stage));
         std::string text = test::read_file(entry.path().string());
-        for (std::sregex_iterator it(text.begin(), text.end(), include), end; it != end; ++it) {
-            std::string other = (*it)[1];
+        std::istringstream lines(text);
+        for (std::string line; std::getline(lines, line);) {
+            if (!line.starts_with("#include \"")) continue;
+            std::size_t slash = line.find('/');
+            if (slash == std::string::npos) continue;
+            std::string other = line.substr(10, slash - 10);
             if (other == "netloop") continue;
             REQUIRE(place.contains(other));
             CHECK(place[other] <= place[stage]);
