@@ -280,10 +280,12 @@ Recording Run::simulate(const RunOptions& options)
     d.summary = {};
     std::optional<double> stop = options.stop ? options.stop : d.system->stop;
     if (!stop && !d.system->scenario.empty())
-        throw UsageError(fmt::format("scenario '{}' has no stop time; add a line to it, stop at 60 s, or say --stop 60s on the command line", d.system->scenario));
+        throw UsageError(
+            fmt::format("scenario '{}' has no stop time; add a line to it, stop at 60 s, or say --stop 60s on the command line", d.system->scenario));
     if (!stop)
-        throw UsageError(fmt::format("'{}' has no stop time; add one: --stop 60s on the command line, or a scenario: scenario first_run of {} {{ stop at 60 s }}",
-                                     d.system->name, d.system->name));
+        throw UsageError(
+            fmt::format("'{}' has no stop time; add one: --stop 60s on the command line, or a scenario: scenario first_run of {} {{ stop at 60 s }}",
+                        d.system->name, d.system->name));
     if (!(*stop > 0) || !std::isfinite(*stop)) throw UsageError(fmt::format("a stop time of {:g} s: it must lie behind the start at 0 s", *stop));
     d.make_simulation(options);
     std::vector<std::size_t> columns;
