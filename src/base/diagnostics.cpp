@@ -106,7 +106,7 @@ std::size_t edit_distance(std::string_view a, std::string_view b)
 
 std::string nearest_name(std::string_view wanted, const std::vector<std::string>& candidates)
 {
-    if (wanted.size() > 64) return {};
+    if (wanted.size() < 2 || wanted.size() > 64) return {};  // of one letter everything is near
     std::size_t best = (wanted.size() <= 3 ? 1 : std::max<std::size_t>(2, wanted.size() / 3)) + 1;
     std::string found;
     for (const std::string& name : candidates) {

@@ -400,6 +400,9 @@ void Instantiator::make_parts(InstanceId id, const Member& member, const PartDec
     held.kind = InstanceMember::Kind::part;
     held.first = static_cast<std::uint32_t>(instances_.size());
     if (part.size == nullptr) {
+        for (const Binding& b : instances_[id].bindings)
+            if (b.path.size() > 1 && b.path[0].name == part.name && !b.path[0].indices.empty())
+                give_up(messages::bad_value, b.path[0].span, fmt::format("'{}' is a single part, not an array", part.name));
         instances_[id].members[member.slot] = held;
         InstanceId made = make_instance(*d, id, base, bindings_for(id, part.name, std::nullopt, part.kind, env), part.name_span, false);
         instances_[id].members[member.slot].first = made;
@@ -407,6 +410,14 @@ void Instantiator::make_parts(InstanceId id, const Member& member, const PartDec
     }
     std::uint32_t n = size_of(*part.size, env, part.name);
     if (low != 1) give_up(messages::unexpected_here, part.low->span, "a range that does not begin at 1");
+    // a value for a cell that does not exist must not be passed over
+    for (const Binding& b : instances_[id].bindings) {
+        if (b.path.size() < 2 || b.path[0].name != part.name || b.path[0].indices.empty()) continue;
+        auto wanted = constant_of(*b.path[0].indices[0], b.env, nullptr);
+        if (!wanted || !(wanted->number >= 1 && wanted->number <= n) || wanted->number != std::floor(wanted->number))
+            set_.diagnostics.report(messages::bad_index, b.path[0].span, wanted ? fmt::format("{:g}", wanted->number) : text_of(b.path), part.name, n)
+                .mend("arrays are numbered from 1");
+    }
     // instances of an array of parts are not neighbours in the arena (they hold parts of their own): an index table
     std::vector<InstanceId> ids;
     for (std::uint32_t i = 1; i <= n; ++i) {
