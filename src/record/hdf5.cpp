@@ -103,7 +103,9 @@ public:
     Hdf5Writer(std::string path, const RecordingHead& head) : path_(std::move(path)), unfinished_(unfinished_name(path_))
     {
         quiet();
-        file_ = Handle(H5Fcreate(unfinished_.c_str(), H5F_ACC_TRUNC, H5P_DEFAULT, H5P_DEFAULT), H5Fclose);
+        Handle access(H5Pcreate(H5P_FILE_ACCESS), H5Pclose);
+        H5Pset_libver_bounds(access, H5F_LIBVER_LATEST, H5F_LIBVER_LATEST);
+        file_ = Handle(H5Fcreate(unfinished_.c_str(), H5F_ACC_TRUNC, H5P_DEFAULT, access), H5Fclose);
         if (!file_.ok()) throw RecordingError(fmt::format("'{}' cannot be written", path_));
         std::vector<std::int64_t> index(head.columns.size());
         for (std::size_t i = 0; i < head.columns.size(); ++i) {
@@ -119,6 +121,8 @@ public:
         if (!ok) failed();
         // a run that is killed leaves a file that says so
         write_state("no", "the run did not end");
+        // single-writer mode: whatever moment the run is killed at, what is on disk is whole
+        if (H5Fstart_swmr_write(file_) < 0) failed();
     }
     ~Hdf5Writer() override
     {
@@ -150,9 +154,14 @@ public:
             return;
         }
         bool ok = write_buffer();
-        write_state(complete ? "yes" : "no", reason);
         ok = values_.reset() && ok;
         ok = file_.reset() && ok;
+        if (ok) {  // attributes cannot be changed in single-writer mode
+            file_ = Handle(H5Fopen(unfinished_.c_str(), H5F_ACC_RDWR, H5P_DEFAULT), H5Fclose);
+            ok = file_.ok();
+            if (ok) write_state(complete ? "yes" : "no", reason);
+            ok = file_.reset() && ok;
+        }
         if (!ok) throw RecordingError(fmt::format("'{}' cannot be written: the disk is full or failed; what was written stays in '{}'", path_, unfinished_));
         give_name(unfinished_, path_);
     }
@@ -225,6 +234,8 @@ Recording read_hdf5(const std::string& path)
     quiet();
     auto refuse = [&](const char* why) { return RecordingError(fmt::format("'{}' is no recording: {}", path, why)); };
     Handle file(H5Fopen(path.c_str(), H5F_ACC_RDONLY, H5P_DEFAULT), H5Fclose);
+    // of a run that was killed, or that still goes on
+    if (!file.ok()) file = Handle(H5Fopen(path.c_str(), H5F_ACC_RDONLY | H5F_ACC_SWMR_READ, H5P_DEFAULT), H5Fclose);
     if (!file.ok()) throw refuse("not an HDF5 file, or one that is damaged");
     if (read_attribute(file, "form") != kForm) throw refuse("it was not written by a run of netloop");
     Recording r;

@@ -1,6 +1,7 @@
 // The command line as a process, as a user calls it.
 #include <doctest/doctest.h>
 
+#include <cmath>
 #include <csignal>
 #include <cstdlib>
 #include <filesystem>
@@ -179,6 +180,57 @@ TEST_CASE("the first-hour models and the C++ examples run as they are shipped")
     CHECK(custom.code == 0);
     // in balance: 200 (90 - T) / 70 = 4.8 T gives T = 33.55 degC
     CHECK(has(custom.out, "33.5"));
+}
+
+TEST_CASE("the first model of the README runs as it is printed there, and its mistakes are answered")
+{
+    std::string readme = test::read_file(test::source_path("README.md"));
+    std::size_t begin = readme.find("use hydraulics, fluids"), end = readme.find("```", begin);
+    REQUIRE(begin != std::string::npos);
+    std::string text = readme.substr(begin, end - begin);
+    test::Scratch scratch;
+    test::write_file(scratch / "tank.loop", text);
+    test::Outcome run = test::netloop("run " + (scratch / "tank.loop") + " --out " + (scratch / "tank.csv"));
+    INFO(run.err);
+    CHECK(run.code == 0);
+    CHECK(run.err.empty());
+    netloop::Recording r = netloop::Recording::load(scratch / "tank.csv");
+    CHECK(r["vessel.p"].first() == doctest::Approx(1e5));
+    // the mass that came in is the mass that the compressed water took up: V (rho2 - rho1) = V rho1 (exp(dp / K) - 1)
+    double taken = 0.5 * (std::exp((r["vessel.p"].final() - 1e5) / 2.15e9) - 1);
+    CHECK(r["filled"].final() == doctest::Approx(taken).epsilon(1e-3));
+    struct Row {
+        const char* from;
+        const char* to;
+        const char* says;
+    };
+    for (const Row& row : {Row{"diameter = 2 mm", "diameter = 2", "write 2 mm"}, Row{"-- choke.inlet ", "-- choke.inlt ", "did you mean 'inlet'?"},
+                           Row{"oil = water, ", "", "give it to one part"}, Row{"stop at 3 s", "", "stop at 60 s"}}) {
+        std::string changed = text;
+        std::size_t at = changed.find(row.from);
+        REQUIRE(at != std::string::npos);
+        changed.replace(at, std::string(row.from).size(), row.to);
+        test::write_file(scratch / "changed.loop", changed);
+        test::Outcome o = test::netloop("run " + (scratch / "changed.loop"));
+        INFO(o.err);
+        CHECK(o.code != 0);
+        CHECK(has(o.err, row.says));
+    }
+}
+
+TEST_CASE("a run that is killed leaves its rows in the unfinished file")
+{
+    test::Scratch scratch;
+    test::write_file(scratch / "long.loop", "system S { var x init 1 ; var v init 0 ; x' = v ; v' = -1e4 * x }\n");
+    const char* program = std::getenv("NETLOOP_PROGRAM");
+    test::Outcome o = test::shell("timeout -s KILL 4 " + std::string(program != nullptr ? program : "netloop") + " run " + (scratch / "long.loop") +
+                                  " --stop 1000000s --output-every 1s --out " + (scratch / "long.h5"));
+    CHECK(o.code != 0);
+    CHECK_FALSE(fs::exists(scratch / "long.h5"));
+    netloop::Recording r = netloop::Recording::load(scratch / "long.h5.unfinished");
+    CHECK_FALSE(r.complete);
+    CHECK(r.reason == "the run did not end");
+    CHECK(r.n_rows() > 1);
 }
 
 TEST_CASE("another CMake project finds the installed package")
