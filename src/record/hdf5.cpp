@@ -139,7 +139,7 @@ public:
         for (std::size_t c : stored_) buffer_.push_back(values[c]);
         ++n_rows_;
         auto now = std::chrono::steady_clock::now();
-        bool late = now - flushed_ > std::chrono::seconds(2);
+        bool late = now - flushed_ > std::chrono::seconds(1);
         if (buffer_.size() < kBufferedNumbers && !late) return;
         if (!write_buffer() || (late && H5Fflush(file_, H5F_SCOPE_LOCAL) < 0)) failed();
         if (late) flushed_ = now;
