@@ -449,7 +449,6 @@ void Instantiator::make_ports(InstanceId id, const PortDecl& port, const Env& en
             if (held.kind != InstanceMember::Kind::fluid) {
                 held.kind = InstanceMember::Kind::fluid;
                 held.first = fluid_slots_.add();
-                fluid_slot_owner_.emplace_back(id, name);
                 if (const Binding* b = binding_of(id, name)) {
                     const Path* given = b->value->kind == ExprKind::path ? &b->value->path : nullptr;
                     const Member* source = given != nullptr && given->size() == 1 ? instances_[b->env.instance].info->find((*given)[0].name) : nullptr;
@@ -467,7 +466,6 @@ void Instantiator::make_ports(InstanceId id, const PortDecl& port, const Env& en
             fluid_slot = held.first;
         } else {
             fluid_slot = fluid_slots_.add();
-            fluid_slot_owner_.emplace_back(id, port.name);
         }
     } else if (!port.fluids.empty()) {
         give_up(messages::unexpected_here, port.name_span, fmt::format("a fluid (domain '{}' has none)", domain->name));

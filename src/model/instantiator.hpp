@@ -204,7 +204,6 @@ private:
         Span span;
     };
     UnionFind fluid_slots_;
-    std::vector<std::pair<InstanceId, std::string>> fluid_slot_owner_;
     std::vector<FluidGift> fluid_gifts_;
     std::map<std::uint32_t, InstanceId> fluid_of_slot_;
 

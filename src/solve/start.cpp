@@ -4,7 +4,6 @@
 
 #include <algorithm>
 #include <cmath>
-#include <set>
 
 #include "compile/matching.hpp"
 #include "solve/explain.hpp"
@@ -40,7 +39,6 @@ public:
         }
         collect_rows();
         choose_by_matching();
-        std::set<std::vector<double>> seen;
         settle_modes(e_, s_);
         for (int round = 0;; ++round) {
             report.iterations += iterate();
