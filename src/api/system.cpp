@@ -150,7 +150,7 @@ const std::string& CompiledSystem::scenario() const
 }
 std::size_t CompiledSystem::n_states() const
 {
-    return data_->model->form.reduced.states.size();
+    return data_->model->form.reduced.n_states();
 }
 std::size_t CompiledSystem::n_iterates() const
 {
@@ -193,6 +193,11 @@ std::string CompiledSystem::explain() const
     constexpr std::size_t kMostShown = 40;
     for (std::size_t i = 0; i < r.states.size() && i < kMostShown; ++i) out += " " + variable_name(*data_->model, r.states[i]);
     if (r.states.size() > kMostShown) out += fmt::format(" and {} more", r.states.size() - kMostShown);
+    for (std::size_t i = 0; i < r.choices.size() && i < kMostShown; ++i) {
+        out += fmt::format("\nchosen while the run goes on: {} of", r.choices[i].n_states());
+        for (const auto& [quantity, highest] : r.choices[i].candidates)
+            for (std::uint32_t k = 0; k < highest; ++k) out += " " + variable_name(*data_->model, {quantity, k});
+    }
     out += "\n\nblocks that are solved together or by iteration:\n";
     bool any = false;
     for (const SolveBlock& b : r.blocks) {

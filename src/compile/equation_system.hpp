@@ -79,6 +79,25 @@ struct ReducedEquation {
     NodeId residual = kNoNode;
     std::uint32_t flat = 0;
     std::uint32_t differentiated = 0;  ///< how often
+    bool constraint = false;           ///< ties quantities of a StateChoice together; not in the solving order
+};
+
+/// Quantities tied together by constraints so that only some of them are independent, which ones changing while the run goes on
+/// (a pendulum in x and y). All their orders below the highest are given by the run.
+struct StateChoice {
+    struct Candidate {
+        QuantityId quantity = 0;
+        std::uint32_t highest = 0;
+    };
+    struct Entry {
+        std::uint32_t row = 0, candidate = 0;
+        NodeId value = kNoNode;  ///< d(constraint)/d(candidate), statically dependent quantities eliminated
+    };
+    std::vector<Candidate> candidates;
+    std::vector<std::uint32_t> differentiated;  ///< per constraint: how often, most first
+    std::vector<Entry> entries;
+    /// How many of the candidates' orders are states at any time.
+    std::size_t n_states() const;
 };
 
 /// The index-1 system: as many equations as unknowns; states are given.
@@ -88,6 +107,9 @@ struct ReducedSystem {
     std::vector<Variable> states;
     std::vector<Variable> unknowns;
     std::vector<SolveBlock> blocks;  ///< in solving order
+    std::vector<StateChoice> choices;
+    /// States that are always the same, and those that the run chooses.
+    std::size_t n_states() const;
 };
 
 }  // namespace netloop

@@ -45,8 +45,10 @@ public:
     {
         count_uses();
         make_states();
+        make_candidates();
         for (const SolveBlock& block : form_.reduced.blocks) make_block(block);
         finish_rates();
+        finish_choices();
         make_conditions();
         make_start();
         make_outputs();
@@ -81,9 +83,32 @@ private:
         }
     }
 
+    // Inits and guesses that name a quantity place its search, too, whether or not they are needed as equations; outermost first.
+    void collect_hints()
+    {
+        const FlatModel& flat = form_.flat();
+        auto hint = [&](NodeId target, NodeId value) {
+            bool negative = g_[target].op == Op::neg;
+            const Node n = g_[negative ? g_[target].a : target];
+            if (n.op != Op::quantity) return;
+            for (NodeId id : g_.reachable({value}))
+                if (g_[id].op == Op::quantity || g_[id].op == Op::time || g_[id].op == Op::mode) return;
+            hints_.emplace(key({n.a, n.b}), negative ? g_.neg(value) : value);
+        };
+        auto by_depth = [](const auto* a, const auto* b) { return a->depth < b->depth; };
+        std::vector<const FlatInit*> inits;
+        for (const FlatInit& i : flat.inits) inits.push_back(&i);
+        std::stable_sort(inits.begin(), inits.end(), by_depth);
+        for (const FlatInit* i : inits) hint(i->left, i->right);
+        std::vector<const FlatGuess*> guesses;
+        for (const FlatGuess& i : flat.guesses) guesses.push_back(&i);
+        std::stable_sort(guesses.begin(), guesses.end(), by_depth);
+        for (const FlatGuess* i : guesses) hint(i->target, i->value);
+    }
+
     std::uint32_t add_z(ZEntry::Kind kind, Variable v)
     {
-        if (aliases_.empty()) collect_aliases();
+        if (aliases_.empty()) collect_aliases(), collect_hints();
         ZEntry z;
         z.kind = kind;
         z.variable = v;
@@ -106,6 +131,7 @@ private:
             }
             any = true;
         }
+        if (auto it = hints_.find(key(v)); it != hints_.end()) z.start = it->second;
         Unit unit = flat.quantities[v.quantity].unit;
         for (std::uint32_t k = 0; k < v.order; ++k) unit.dimension = unit.dimension / Dimension::base(2);
         z.usual = declared > 0 ? declared : usual_by_kind(unit);
@@ -128,6 +154,56 @@ private:
             state_[key(v)] = i;
             depends_[key(v)] = {i};
         }
+    }
+
+    void make_candidates()
+    {
+        for (const StateChoice& choice : reduced().choices) {
+            SolverChoice made;
+            made.differentiated = choice.differentiated;
+            for (const auto& [quantity, highest] : choice.candidates) {
+                std::vector<std::uint32_t> orders;
+                for (std::uint32_t k = 0; k < highest; ++k) {
+                    Variable v{quantity, k};
+                    std::uint32_t i = add_z(ZEntry::Kind::candidate, v);
+                    values_[key(v)] = g_.leaf(Op::unknown, i);
+                    depends_[key(v)] = {i};
+                    orders.push_back(i);
+                }
+                needed_in_z_[key({quantity, highest})] = kNoNode;
+                made.orders.push_back(std::move(orders));
+            }
+            form_.choices.push_back(std::move(made));
+        }
+    }
+
+    // A member of z for a quantity that is no state; one that a choice of states refers to is remembered.
+    std::uint32_t add_unknown(ZEntry::Kind kind, Variable v)
+    {
+        std::uint32_t i = add_z(kind, v);
+        values_[key(v)] = g_.leaf(Op::unknown, i);
+        depends_[key(v)] = {i};
+        if (auto it = needed_in_z_.find(key(v)); it != needed_in_z_.end()) it->second = i;
+        return i;
+    }
+
+    // The constraints between candidates, and as many links as there are states among them.
+    void finish_choices()
+    {
+        for (std::uint32_t e = 0; e < reduced().equations.size(); ++e)
+            if (reduced().equations[e].constraint) add_residual(substitute_(reduced().equations[e].residual), e);
+        for (std::size_t i = 0; i < form_.choices.size(); ++i) {
+            const StateChoice& choice = reduced().choices[i];
+            SolverChoice& made = form_.choices[i];
+            for (std::size_t c = 0; c < choice.candidates.size(); ++c)
+                made.orders[c].push_back(needed_in_z_.at(key({choice.candidates[c].quantity, choice.candidates[c].highest})));
+            for (const StateChoice::Entry& e : choice.entries) made.entries.push_back({e.row, e.candidate, substitute_(e.value)});
+            for (std::size_t k = choice.n_states(); k > 0; --k) {
+                made.links.push_back(static_cast<std::uint32_t>(form_.residuals.size()));
+                add_residual(g_.constant(0), kNoNode);
+            }
+        }
+        if (form_.residuals.size() != form_.z.size()) throw std::logic_error("solver form: not as many residuals as unknowns");
     }
 
     // (q, k) is the rate of a state if (q, k-1) is one
@@ -153,9 +229,7 @@ private:
                 values_[key(v)] = g_.leaf(Op::rate, below);
                 depends_[key(v)] = {below};
             } else {
-                std::uint32_t i = add_z(ZEntry::Kind::iterate, v);
-                values_[key(v)] = g_.leaf(Op::unknown, i);
-                depends_[key(v)] = {i};
+                add_unknown(ZEntry::Kind::iterate, v);
             }
         }
         for (const SolveBlock::Step& step : block.steps) make_step(step);
@@ -181,12 +255,9 @@ private:
             std::set_union(depends.begin(), depends.end(), more.begin(), more.end(), std::back_inserter(merged));
             depends = std::move(merged);
         }
-        if (depends.size() > kMaxCopiedDependencies && uses_[key(v)] > 1) {
-            std::uint32_t i = add_z(ZEntry::Kind::carried, v);
-            NodeId leaf = g_.leaf(Op::unknown, i);
-            add_residual(g_.sub(leaf, value), kNoNode);
-            values_[key(v)] = leaf;
-            depends_[key(v)] = {i};
+        if ((depends.size() > kMaxCopiedDependencies && uses_[key(v)] > 1) || needed_in_z_.count(key(v))) {
+            std::uint32_t i = add_unknown(ZEntry::Kind::carried, v);
+            add_residual(g_.sub(g_.leaf(Op::unknown, i), value), kNoNode);
             return;
         }
         ++form_.n_explicit;
@@ -202,7 +273,6 @@ private:
             if (above == state_.end()) continue;
             add_residual(g_.sub(g_.leaf(Op::rate, state_[key(v)]), g_.leaf(Op::unknown, above->second)), kNoNode);
         }
-        if (form_.residuals.size() != form_.z.size()) throw std::logic_error("solver form: not as many residuals as unknowns");
     }
 
     void make_conditions()
@@ -263,6 +333,8 @@ private:
     std::map<std::uint64_t, std::vector<std::uint32_t>> depends_;
     std::map<std::uint64_t, std::uint32_t> uses_;
     std::map<std::uint64_t, std::vector<QuantityId>> aliases_;
+    std::map<std::uint64_t, NodeId> hints_;
+    std::map<std::uint64_t, std::uint32_t> needed_in_z_;  ///< highest derivatives of candidates: their place in z
 };
 
 }  // namespace
@@ -282,7 +354,10 @@ std::string SolverForm::text() const
     };
     std::string out;
     for (std::uint32_t i = 0; i < z.size(); ++i) {
-        const char* kind = z[i].kind == ZEntry::Kind::state ? "state" : z[i].kind == ZEntry::Kind::iterate ? "iterate" : "carried";
+        const char* kind = z[i].kind == ZEntry::Kind::state       ? "state"
+                           : z[i].kind == ZEntry::Kind::candidate ? "candidate"
+                           : z[i].kind == ZEntry::Kind::iterate   ? "iterate"
+                                                                  : "carried";
         out += fmt::format("{} {} usual {:g}\n", kind, z_name(i), z[i].usual);
     }
     const Graph& g = reduced.system.graph();

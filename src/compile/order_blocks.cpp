@@ -40,9 +40,12 @@ void order_blocks(ReducedSystem& r, Diagnostics& diagnostics)
 {
     UnknownIndex index(r);
     Adjacency rows;
-    for (const ReducedEquation& e : r.equations) {
+    std::vector<std::uint32_t> equation;  // of each row
+    for (std::uint32_t e = 0; e < r.equations.size(); ++e) {
+        if (r.equations[e].constraint) continue;
+        equation.push_back(e);
         std::vector<std::uint32_t> columns;
-        for (const Variable& v : r.system.variables(e.residual))
+        for (const Variable& v : r.system.variables(r.equations[e].residual))
             if (std::uint32_t u = index.of(v); u != kUnmatched) columns.push_back(u);
         rows.add_row(columns);
     }
@@ -50,7 +53,7 @@ void order_blocks(ReducedSystem& r, Diagnostics& diagnostics)
     if (m.size < rows.n_rows() || rows.n_rows() != r.unknowns.size()) {
         for (std::uint32_t e = 0; e < rows.n_rows(); ++e) {
             if (m.column_of_row[e] != kUnmatched) continue;
-            const FlatEquation& flat = r.system.flat->equations[r.equations[e].flat];
+            const FlatEquation& flat = r.system.flat->equations[r.equations[equation[e]].flat];
             diagnostics.report(messages::too_many_equations, flat.origin.span, 1, 0).note(flat.origin.span, r.system.flat->equation_text(flat));
         }
         throw CompilationStopped{};
@@ -65,7 +68,7 @@ void order_blocks(ReducedSystem& r, Diagnostics& diagnostics)
     for (const auto& component : strong_components(needs)) {
         SolveBlock block;
         for (std::uint32_t e : component) {
-            block.equations.push_back(e);
+            block.equations.push_back(equation[e]);
             block.unknowns.push_back(m.column_of_row[e]);
         }
         r.blocks.push_back(std::move(block));

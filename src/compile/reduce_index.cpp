@@ -1,14 +1,14 @@
 // Index reduction. Works on counts (how often each equation is differentiated, the highest order of each quantity), which is
 // Pantelides' algorithm without building the differentiated equations first; then differentiates, then chooses the states.
 #include <algorithm>
-#include <cmath>
-#include <map>
 #include <stdexcept>
 
 #include "algebra/differentiate.hpp"
+#include "compile/choose_states.hpp"
 #include "compile/matching.hpp"
 #include "compile/parameters.hpp"
 #include "compile/passes.hpp"
+#include "compile/proof_of_sign.hpp"
 
 namespace netloop {
 namespace {
@@ -21,7 +21,8 @@ public:
           diagnostics_(d),
           parameter_values_(default_parameters(*s.flat)),
           gradients_(g_, [this](const Node& n) -> std::uint32_t { return n.op == Op::quantity ? column_of_[n.a] * kOrders + n.b : kNoNode; }),
-          values_(g_, [this](const Node& n) { return sample(n); })
+          values_(g_, [this](const Node& n) { return sample(n); }),
+          proof_(*s.flat)
     {
     }
 
@@ -174,6 +175,8 @@ private:
     void choose_dummies()
     {
         n_dummies_.assign(quantities_.size(), 0);
+        chosen_anew_.assign(quantities_.size(), 0);
+        constraint_.assign(uses_.size(), 0);
         if (std::all_of(differentiated_.begin(), differentiated_.end(), [](std::uint32_t k) { return k == 0; })) return;
         rate_wishes();
         Adjacency needs;
@@ -183,19 +186,66 @@ private:
                 if (u.order + differentiated_[r] == highest_[u.column] && row_of_column_[u.column] != r) to.push_back(row_of_column_[u.column]);
             needs.add_row(to);
         }
+        std::vector<std::uint32_t> block_of(quantities_.size(), kUnmatched);
+        std::uint32_t number = 0;
         for (const auto& block : strong_components(needs)) {
-            std::vector<std::uint32_t> rows, columns;
-            for (std::uint32_t r : block) columns.push_back(column_of_row_[r]);
-            // each round steps one differentiation down: the equations one level lower, the candidates one order lower
-            for (std::uint32_t down = 1;; ++down) {
-                rows.clear();
-                for (std::uint32_t r : block)
-                    if (differentiated_[r] >= down) rows.push_back(r);
-                if (rows.empty()) break;
-                columns = choose(rows, columns, down);
-                for (std::uint32_t c : columns) ++n_dummies_[c];
-            }
+            ++number;
+            for (std::uint32_t r : block) block_of[column_of_row_[r]] = number;
+            std::vector<ConstraintRow> rows;
+            for (std::uint32_t r : block)
+                if (differentiated_[r] > 0) rows.push_back(constraint_row(r, block_of, number));
+            if (!rows.empty()) choose(std::move(rows));
         }
+    }
+
+    // d(constraint)/d(candidate), which is the same on every level of differentiation
+    ConstraintRow constraint_row(std::uint32_t r, const std::vector<std::uint32_t>& block_of, std::uint32_t block)
+    {
+        ConstraintRow row{r, differentiated_[r], {}};
+        for (const auto& [number, node] : gradients_(levels_[r][0])) {
+            std::uint32_t c = number / kOrders;
+            if (block_of[c] == block && number % kOrders + differentiated_[r] == highest_[c]) row.entries.emplace_back(c, node);
+        }
+        return row;
+    }
+
+    void choose(std::vector<ConstraintRow> rows)
+    {
+        ChosenStates chosen = choose_states(
+            g_, std::move(rows), wish_, [this](NodeId node) { return values_(node); }, [this](NodeId node) { return is_fixed(node); },
+            [this](NodeId node) { return proof_.never_zero(node); });
+        if (chosen.deficient) {
+            const FlatEquation& e = s_.flat->equations[s_.equations[*chosen.deficient].flat];
+            diagnostics_.report(messages::constraint_redundant, e.origin.span, s_.flat->equation_text(e));
+            throw CompilationStopped{};
+        }
+        for (const auto& [c, count] : chosen.dependent) n_dummies_[c] = count;
+        for (const ChosenStates::Open& open : chosen.open) {
+            StateChoice choice;
+            for (std::uint32_t c : open.columns) {
+                chosen_anew_[c] = 1;
+                choice.candidates.push_back({quantities_[c], highest_[c]});
+            }
+            for (const ConstraintRow& row : open.rows) {
+                constraint_[row.equation] = 1;
+                for (const auto& [c, node] : row.entries) {
+                    auto place = std::lower_bound(open.columns.begin(), open.columns.end(), c) - open.columns.begin();
+                    choice.entries.push_back({static_cast<std::uint32_t>(choice.differentiated.size()), static_cast<std::uint32_t>(place), node});
+                }
+                choice.differentiated.push_back(row.differentiated);
+            }
+            choices_.push_back(std::move(choice));
+        }
+    }
+
+    // Whether an expression stands still while a run goes on: of constants and parameters only.
+    bool is_fixed(NodeId root)
+    {
+        for (NodeId id : g_.reachable({root})) {
+            Op op = g_[id].op;
+            if (op == Op::quantity || op == Op::time || op == Op::mode) return false;
+        }
+        return true;
     }
 
     // Values for a look at rank: parameters as given, quantities fixed and scattered, so that a zero by accident does not pass
@@ -212,68 +262,23 @@ private:
         return 0.6 + 0.8 * static_cast<double>(x >> 8u) / 16777216.0;
     }
 
-    // Picks as many candidates as there are equations, with independent columns, least wanted as states first.
-    std::vector<std::uint32_t> choose(const std::vector<std::uint32_t>& rows, std::vector<std::uint32_t> candidates, std::uint32_t down)
-    {
-        std::erase_if(candidates, [&](std::uint32_t c) { return highest_[c] < down; });
-        std::stable_sort(candidates.begin(), candidates.end(), [&](std::uint32_t a, std::uint32_t b) { return wish_[a] < wish_[b]; });
-        // columns of the Jacobian d(equation)/d(candidate), which is the same at every level of differentiation
-        std::map<std::uint32_t, std::size_t> place;
-        for (std::size_t i = 0; i < candidates.size(); ++i) place[candidates[i]] = i;
-        std::vector<std::vector<double>> column(candidates.size(), std::vector<double>(rows.size(), 0.0));
-        for (std::size_t i = 0; i < rows.size(); ++i) {
-            std::uint32_t r = rows[i];
-            std::vector<Gradients::Entry> entries = gradients_(levels_[r][differentiated_[r] - down]);
-            for (const auto& [number, node] : entries) {
-                auto it = place.find(number / kOrders);
-                if (it == place.end() || number % kOrders != highest_[it->first] - down) continue;
-                double v = values_(node);
-                column[it->second][i] = std::isfinite(v) ? v : 1.0;
-            }
-        }
-        // a column is taken if, after elimination by those taken before, something substantial is left of it
-        std::vector<std::uint32_t> taken;
-        std::vector<std::pair<std::size_t, std::vector<double>>> basis;  // pivot row, reduced column
-        std::vector<char> used(rows.size(), 0);
-        for (std::size_t i = 0; i < candidates.size() && taken.size() < rows.size(); ++i) {
-            std::vector<double> v = column[i];
-            double size = 0;
-            for (double x : v) size = std::max(size, std::abs(x));
-            if (size == 0) continue;
-            for (const auto& [pivot, b] : basis) {
-                double factor = v[pivot] / b[pivot];
-                if (factor == 0) continue;
-                for (std::size_t k = 0; k < v.size(); ++k) v[k] -= factor * b[k];
-            }
-            std::size_t best = rows.size();
-            for (std::size_t k = 0; k < v.size(); ++k)
-                if (!used[k] && (best == rows.size() || std::abs(v[k]) > std::abs(v[best]))) best = k;
-            if (best == rows.size() || std::abs(v[best]) < 1e-9 * size) continue;
-            used[best] = 1;
-            basis.emplace_back(best, std::move(v));
-            taken.push_back(candidates[i]);
-        }
-        if (taken.size() < rows.size()) {
-            const FlatEquation& e = s_.flat->equations[s_.equations[rows[0]].flat];
-            diagnostics_.report(messages::not_differentiable, e.origin.span, "no choice of states is regular here (the constraint loses rank)");
-            throw CompilationStopped{};
-        }
-        return taken;
-    }
-
-    // 5. states are what is neither highest nor has a dummy derivative above it
+    // 5. states are what is neither highest nor has a dummy derivative above it; where the run chooses, all that may be states
+    // are given by it, and the constraints between them are no part of the solving order
     ReducedSystem assemble()
     {
         ReducedSystem r;
         for (std::uint32_t c = 0; c < quantities_.size(); ++c) {
             for (std::uint32_t k = 0; k <= highest_[c]; ++k) {
                 Variable v{quantities_[c], k};
+                if (chosen_anew_[c] && k < highest_[c]) continue;
                 bool state = k < highest_[c] && k + 1 <= highest_[c] - n_dummies_[c];
                 (state ? r.states : r.unknowns).push_back(v);
             }
         }
         for (std::uint32_t e = 0; e < levels_.size(); ++e)
-            for (std::uint32_t k = 0; k < levels_[e].size(); ++k) r.equations.push_back({levels_[e][k], s_.equations[e].flat, k});
+            for (std::uint32_t k = 0; k < levels_[e].size(); ++k)
+                r.equations.push_back({levels_[e][k], s_.equations[e].flat, k, constraint_[e] != 0 && k < differentiated_[e]});
+        r.choices = std::move(choices_);
         // (q, k+1) is an unknown unless it is a state itself: then q's rate is simply that state
         r.system = std::move(s_);
         return r;
@@ -287,6 +292,7 @@ private:
     std::vector<double> parameter_values_;
     Gradients gradients_;  ///< by column * kOrders + order
     NodeValues values_;
+    ProofOfSign proof_;
     std::vector<QuantityId> quantities_;
     std::vector<std::uint32_t> column_of_;
     std::vector<std::uint32_t> highest_;
@@ -296,9 +302,27 @@ private:
     std::vector<std::vector<NodeId>> levels_;
     std::vector<int> wish_;
     std::vector<std::uint32_t> n_dummies_;
+    std::vector<char> chosen_anew_;  ///< per column: the run chooses
+    std::vector<char> constraint_;   ///< per equation: it ties such columns together
+    std::vector<StateChoice> choices_;
 };
 
 }  // namespace
+
+std::size_t StateChoice::n_states() const
+{
+    std::size_t n = 0;
+    for (const Candidate& c : candidates) n += c.highest;
+    for (std::uint32_t k : differentiated) n -= k;
+    return n;
+}
+
+std::size_t ReducedSystem::n_states() const
+{
+    std::size_t n = states.size();
+    for (const StateChoice& c : choices) n += c.n_states();
+    return n;
+}
 
 ReducedSystem reduce_index(EquationSystem system, Diagnostics& diagnostics)
 {

@@ -6,7 +6,8 @@
 namespace netloop {
 
 struct ZEntry {
-    enum class Kind { state, iterate, carried } kind = Kind::state;  ///< carried: an explicit assignment kept as an unknown
+    /// candidate: a state or not, as the run chooses; carried: an explicit assignment kept as an unknown
+    enum class Kind { state, candidate, iterate, carried } kind = Kind::state;
     Variable variable;
     std::uint32_t rate = kNoNode;  ///< for a state: the index of its z', equal to its own index; kNoNode otherwise
     double usual = 1;
@@ -34,11 +35,21 @@ struct OutputColumn {
     Origin origin;
 };
 
+/// A StateChoice in terms of z. The residuals `links` say z'[of a state] = z[of its derivative], for the states of the moment: they
+/// are filled in by the run, so that programs and kernels stay the same whatever is chosen.
+struct SolverChoice {
+    std::vector<std::vector<std::uint32_t>> orders;  ///< per candidate: the members of z that are it and its derivatives, the highest included
+    std::vector<std::uint32_t> differentiated;       ///< per constraint
+    std::vector<StateChoice::Entry> entries;         ///< in solver leaves
+    std::vector<std::uint32_t> links;                ///< residuals, as many as there are states at a time
+};
+
 struct SolverForm {
     ReducedSystem reduced;
     std::vector<ZEntry> z;
     std::vector<NodeId> residuals;           ///< as many as z
-    std::vector<std::uint32_t> residual_of;  ///< per residual: the reduced equation it states, or kNoNode for an assignment
+    std::vector<std::uint32_t> residual_of;  ///< per residual: the reduced equation it states, kNoNode for an assignment or a link
+    std::vector<SolverChoice> choices;
     std::vector<Condition> conditions;       ///< in solver leaves
     std::vector<StartEquation> start;        ///< inits first, then guesses, outermost first
     std::vector<OutputColumn> outputs;

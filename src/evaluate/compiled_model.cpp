@@ -34,8 +34,34 @@ std::vector<JacobianEntry> differentiate_residuals(SolverForm& form, Gradients& 
         }
         for (const auto& [column, e] : line) entries.push_back(e);
     }
-    std::stable_sort(entries.begin(), entries.end(), [](const JacobianEntry& a, const JacobianEntry& b) { return a.column < b.column; });
+    // a link may refer to any of the candidates: the pattern holds them all
+    for (const SolverChoice& choice : form.choices)
+        for (std::uint32_t row : choice.links)
+            for (const auto& orders : choice.orders)
+                for (std::uint32_t column : orders) entries.push_back({row, column});
+    std::stable_sort(entries.begin(), entries.end(), [](const JacobianEntry& a, const JacobianEntry& b) {
+        return a.column != b.column ? a.column < b.column : a.row < b.row;
+    });
     return entries;
+}
+
+void find_link_entries(CompiledModel& m)
+{
+    auto entry = [&](std::uint32_t row, std::uint32_t column) {
+        auto begin = m.pattern.rows.begin() + m.pattern.starts[column], end = m.pattern.rows.begin() + m.pattern.starts[column + 1];
+        return static_cast<std::uint32_t>(std::lower_bound(begin, end, static_cast<std::int64_t>(row)) - m.pattern.rows.begin());
+    };
+    for (const SolverChoice& choice : m.form.choices) {
+        m.links.emplace_back();
+        for (std::uint32_t row : choice.links) {
+            LinkEntries link;
+            for (const auto& orders : choice.orders) {
+                link.of.emplace_back();
+                for (std::size_t k = 0; k + 1 < orders.size(); ++k) link.of.back().emplace_back(entry(row, orders[k]), entry(row, orders[k + 1]));
+            }
+            m.links.back().push_back(std::move(link));
+        }
+    }
 }
 
 void lower_parameters(CompiledModel& m, Lowering& lowering)
@@ -92,6 +118,11 @@ std::shared_ptr<const CompiledModel> build_programs(SolverForm form)
         m.by_rate.push_back(e.by_rate != kNoNode ? m.jacobian.results[at++] : kNoNode);
     }
     for (std::uint32_t c = 0; c < n; ++c) m.pattern.starts[c + 1] += m.pattern.starts[c];
+    find_link_entries(m);
+    roots.clear();
+    for (const SolverChoice& choice : m.form.choices)
+        for (const StateChoice::Entry& e : choice.entries) roots.push_back(e.value);
+    m.choices = lowering.lower("choice of states", roots);
 
     roots.clear();
     for (const Condition& c : m.form.conditions) roots.push_back(c.value);
@@ -154,7 +185,8 @@ public:
         ReducedSystem reduced;
         step(
             "reduce index", [&] { reduced = reduce_index(std::move(system), diagnostics_); },
-            [&] { return fmt::format("{} states, {} equations", reduced.states.size(), reduced.equations.size()); });
+            [&] { return fmt::format("{} states, {} equations{}", reduced.n_states(), reduced.equations.size(),
+                                   reduced.choices.empty() ? "" : fmt::format(", {} sets of states that the run chooses among", reduced.choices.size())); });
         step(
             "order blocks", [&] { order_blocks(reduced, diagnostics_); },
             [&] {
@@ -209,6 +241,14 @@ private:
     {
         std::string text;
         for (const Variable& v : r.states) text += "state " + r.system.name(v) + "\n";
+        for (const StateChoice& choice : r.choices) {
+            text += fmt::format("{} states among", choice.n_states());
+            for (const auto& [quantity, highest] : choice.candidates)
+                for (std::uint32_t k = 0; k < highest; ++k) text += " " + r.system.name({quantity, k});
+            text += "\n";
+        }
+        for (const ReducedEquation& e : r.equations)
+            if (e.constraint) text += "  tied by 0 = " + r.system.flat->node_text(e.residual) + "\n";
         for (const SolveBlock& b : r.blocks) {
             text += fmt::format("block of {}\n", b.equations.size());
             for (const SolveBlock::Step& s : b.steps) text += "  " + r.system.name(r.unknowns[s.unknown]) + " := " + r.system.flat->node_text(s.value) + "\n";

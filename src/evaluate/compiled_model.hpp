@@ -31,6 +31,12 @@ struct StartRow {
     std::vector<std::pair<std::uint32_t, std::uint32_t>> entries;
 };
 
+/// Where the entries of one link of a SolverChoice lie in the pattern: for each candidate and each order below its highest, that of
+/// the rate (dF/dz') and that of the derivative it may be linked to (dF/dz).
+struct LinkEntries {
+    std::vector<std::vector<std::pair<std::uint32_t, std::uint32_t>>> of;
+};
+
 struct CompiledModel {
     SolverForm form;
     MemoryLayout layout;
@@ -41,12 +47,14 @@ struct CompiledModel {
     Program jacobian;
     Program conditions;
     Program outputs;
+    Program choices;  ///< the entries of all SolverChoices, one after another
     Program start;
     std::vector<StartRow> start_rows;
     std::vector<std::optional<Program>> z_start;  ///< where the search for each z begins; none: 0
     SparsePattern pattern;                        ///< of dF/dz + cj dF/dz'
     std::vector<std::uint32_t> by_z;              ///< per entry: place of dF/dz, or kNoNode
     std::vector<std::uint32_t> by_rate;           ///< per entry: place of dF/dz', or kNoNode
+    std::vector<std::vector<LinkEntries>> links;  ///< per choice and link
     std::vector<std::uint32_t> output_place;      ///< per output: place in memory after `outputs` has run
     std::vector<std::uint32_t> alias_of;          ///< per output: an earlier output with the same value, or its own index
 

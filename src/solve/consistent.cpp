@@ -10,12 +10,7 @@
 namespace netloop {
 namespace {
 
-bool is_state(const CompiledModel& m, std::size_t i)
-{
-    return m.form.z[i].kind == ZEntry::Kind::state;
-}
-
-// The columns of the unknown half: z' for a state, z for everything else.
+// The columns of the unknown half: z' for a state, z for everything else; both for what is a state at times.
 SparsePattern unknown_half(const CompiledModel& m, std::vector<std::size_t>& entry)
 {
     SparsePattern p;
@@ -23,7 +18,9 @@ SparsePattern unknown_half(const CompiledModel& m, std::vector<std::size_t>& ent
     for (std::uint32_t c = 0; c < p.n_columns; ++c) {
         for (auto k = m.pattern.starts[c]; k < m.pattern.starts[c + 1]; ++k) {
             auto at = static_cast<std::size_t>(k);
-            if ((is_state(m, c) ? m.by_rate[at] : m.by_z[at]) == kNoNode) continue;
+            ZEntry::Kind kind = m.form.z[c].kind;
+            if (kind == ZEntry::Kind::state && m.by_rate[at] == kNoNode) continue;
+            if (kind != ZEntry::Kind::state && kind != ZEntry::Kind::candidate && m.by_z[at] == kNoNode && m.by_rate[at] != kNoNode) continue;
             entry.push_back(at);
             p.rows.push_back(m.pattern.rows[at]);
         }
@@ -47,11 +44,11 @@ void ConsistentSolver::solve(State& s, const SourceSet& sources)
     problem.max_iterations = 50;
     std::vector<double> x(n), by_z, by_rate;
     for (std::size_t i = 0; i < n; ++i) {
-        x[i] = is_state(m, i) ? s.rates[i] : s.z[i];
+        x[i] = evaluation_.is_state(i) ? s.rates[i] : s.z[i];
         problem.scale.push_back(m.form.z[i].usual);
     }
     auto place = [&](const std::vector<double>& at) {
-        for (std::size_t i = 0; i < n; ++i) (is_state(m, i) ? s.rates[i] : s.z[i]) = at[i];
+        for (std::size_t i = 0; i < n; ++i) (evaluation_.is_state(i) ? s.rates[i] : s.z[i]) = at[i];
         evaluation_.at(s.time, s.z.data(), s.rates.data());
     };
     problem.residual = [&](const std::vector<double>& at, std::vector<double>& r) {
@@ -65,7 +62,7 @@ void ConsistentSolver::solve(State& s, const SourceSet& sources)
         for (std::uint32_t c = 0; c < pattern_.n_columns; ++c)
             for (auto k = pattern_.starts[c]; k < pattern_.starts[c + 1]; ++k) {
                 auto e = entry_[static_cast<std::size_t>(k)];
-                values[static_cast<std::size_t>(k)] = is_state(m, c) ? by_rate[e] : by_z[e];
+                values[static_cast<std::size_t>(k)] = evaluation_.is_state(c) ? by_rate[e] : by_z[e];
             }
     };
     NewtonResult result = solve_newton(problem, lu_, x);

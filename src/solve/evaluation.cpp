@@ -6,7 +6,7 @@
 namespace netloop {
 
 Evaluation::Evaluation(std::shared_ptr<const CompiledModel> model)
-    : model_(std::move(model)), memory_(model_->layout.size, 0.0), given_(model_->form.flat().parameters.size())
+    : model_(std::move(model)), selection_(*model_), memory_(model_->layout.size, 0.0), given_(model_->form.flat().parameters.size())
 {
     for (const auto& [place, value] : model_->literals) memory_[place] = value;
 }
@@ -53,11 +53,11 @@ bool Evaluation::residual(double* f)
 {
     ++n_residuals;
     run(model_->residual);
+    std::size_t n = model_->residual.results.size();
+    for (std::size_t i = 0; i < n; ++i) f[i] = memory_[model_->residual.results[i]];
+    selection_.residual(memory_.data() + model_->layout.z, memory_.data() + model_->layout.rates, f);
     bool finite = true;
-    for (std::size_t i = 0; i < model_->residual.results.size(); ++i) {
-        f[i] = memory_[model_->residual.results[i]];
-        finite &= std::isfinite(f[i]);
-    }
+    for (std::size_t i = 0; i < n; ++i) finite &= std::isfinite(f[i]);
     return finite;
 }
 
@@ -72,6 +72,7 @@ void Evaluation::jacobian(std::vector<double>& by_z, std::vector<double>& by_rat
         by_z[k] = model_->by_z[k] == kNoNode ? 0 : memory_[model_->by_z[k]];
         by_rate[k] = model_->by_rate[k] == kNoNode ? 0 : memory_[model_->by_rate[k]];
     }
+    selection_.jacobian(by_z, by_rate);
 }
 
 void Evaluation::conditions(std::vector<double>& values)
@@ -89,6 +90,15 @@ void Evaluation::outputs()
 void Evaluation::start()
 {
     run(model_->start);
+}
+
+bool Evaluation::choose_states()
+{
+    if (model_->form.choices.empty()) return false;
+    run(model_->choices);
+    coefficients_.resize(model_->choices.results.size());
+    for (std::size_t i = 0; i < coefficients_.size(); ++i) coefficients_[i] = memory_[model_->choices.results[i]];
+    return selection_.renew(coefficients_);
 }
 
 double Evaluation::search_start(std::size_t z)

@@ -4,7 +4,7 @@
 #include <memory>
 #include <optional>
 
-#include "evaluate/compiled_model.hpp"
+#include "solve/state_selection.hpp"
 
 namespace netloop {
 
@@ -41,6 +41,12 @@ public:
     void outputs();
     double output(std::size_t i) const { return memory_[model_->output_place[i]]; }
     void start();
+
+    // --- states that the run chooses
+    /// Looks at the choice of states where at() stands; true if it was changed.
+    bool choose_states();
+    const StateSelection& selection() const { return selection_; }
+    bool is_state(std::size_t z) const { return selection_.is_state(z); }
     double value_at(std::uint32_t place) const { return memory_[place]; }
     double search_start(std::size_t z);
 
@@ -50,7 +56,8 @@ private:
     void run(const Program& p) { execute(p, model_->tables(), memory_, registers_); }
 
     std::shared_ptr<const CompiledModel> model_;
-    std::vector<double> memory_, registers_;
+    StateSelection selection_;
+    std::vector<double> memory_, registers_, coefficients_;
     std::vector<std::optional<double>> given_;
 };
 

@@ -1,14 +1,16 @@
 #include <fmt/format.h>
 #include <ida/ida.h>
-#include <sunlinsol/sunlinsol_klu.h>
 #include <sunmatrix/sunmatrix_sparse.h>
+#include <sunnonlinsol/sunnonlinsol_newton.h>
 
 #include <algorithm>
 #include <cmath>
+#include <utility>
 
 #include "solve/explain.hpp"
 #include "solve/failure.hpp"
 #include "solve/integrator.hpp"
+#include "solve/sparse_lu.hpp"
 #include "solve/vector_operations.hpp"
 
 namespace netloop {
@@ -48,8 +50,9 @@ public:
         id_ = new_fast_vector(static_cast<sunindextype>(size_), context_);
         usual_.resize(size_, 1.0);
         for (std::size_t i = 0; i < size_; ++i) {
-            bool state = n_ == 0 || m_.form.z[i].kind == ZEntry::Kind::state;
-            NV_Ith_S(id_, i) = state ? 1 : 0;
+            // all that is a state at times stays in the error test, so that its history is good when it becomes one
+            bool tested = n_ == 0 || m_.form.z[i].kind == ZEntry::Kind::state || m_.form.z[i].kind == ZEntry::Kind::candidate;
+            NV_Ith_S(id_, i) = tested ? 1 : 0;
             if (i < n_) usual_[i] = m_.form.z[i].usual;
         }
         crossings_.assign(n_root_functions(m_), 0);
@@ -82,6 +85,8 @@ public:
             IDAReInit(memory_, time_, y_, yp_);
         }
     }
+
+    void states_changed() override { matrix_is_wrong_ = true; }
 
     Stopped step(double target) override
     {
@@ -155,18 +160,69 @@ private:
         IDASetId(memory_, id_);
         IDASetSuppressAlg(memory_, SUNTRUE);
         IDASetMaxNumSteps(memory_, -1);
-        IDASetMaxNonlinIters(memory_, 5);
         std::size_t entries = std::max<std::size_t>(m_.pattern.n_entries(), 1);
         matrix_ = SUNSparseMatrix(static_cast<sunindextype>(size_), static_cast<sunindextype>(size_), static_cast<sunindextype>(entries), CSC_MAT, context_);
-        solver_ = SUNLinSol_KLU(y_, matrix_, context_);
+        open_linear_solver();
         IDASetLinearSolver(memory_, solver_, matrix_);
         IDASetJacFn(memory_, jacobian_callback);
+        open_newton();
         if (!crossings_.empty()) IDARootInit(memory_, static_cast<int>(crossings_.size()), root_callback);
+    }
+
+    // Our own factorisation behind SUNDIALS' linear solver interface: unlike its KLU module it falls back from old pivots to new
+    // ones within one call, which a change of states needs.
+    void open_linear_solver()
+    {
+        lu_ = std::make_unique<SparseLU>(n_ == 0 ? single_entry() : m_.pattern);
+        solver_ = SUNLinSolNewEmpty(context_);
+        solver_->content = this;
+        solver_->ops->gettype = [](SUNLinearSolver) { return SUNLINEARSOLVER_DIRECT; };
+        solver_->ops->setup = [](SUNLinearSolver s, SUNMatrix a) {
+            auto& self = *static_cast<Ida*>(s->content);
+            const double* data = SUNSparseMatrix_Data(a);
+            self.matrix_values_.assign(data, data + self.lu_->n_entries());
+            return self.lu_->factor(self.matrix_values_) ? 0 : 1;
+        };
+        solver_->ops->solve = [](SUNLinearSolver s, SUNMatrix, N_Vector x, N_Vector b, double) {
+            auto& self = *static_cast<Ida*>(s->content);
+            std::copy_n(NV_DATA_S(b), self.size_, NV_DATA_S(x));
+            self.lu_->solve(NV_DATA_S(x));
+            return 0;
+        };
+        solver_->ops->free = [](SUNLinearSolver s) {
+            s->content = nullptr;
+            SUNLinSolFreeEmpty(s);
+            return 0;
+        };
+    }
+    // SUNDIALS' Newton iteration, asked for a new matrix at once where an old one is known to be wrong.
+    void open_newton()
+    {
+        newton_ = SUNNonlinSol_Newton(y_, context_);
+        newton_solve_ = newton_->ops->solve;
+        newton_->ops->solve = [](SUNNonlinearSolver n, N_Vector y0, N_Vector y, N_Vector w, double tolerance, sunbooleantype setup, void* ida) {
+            void* data = nullptr;
+            IDAGetUserData(ida, &data);
+            auto& self = *static_cast<Ida*>(data);
+            bool anew = std::exchange(self.matrix_is_wrong_, false);
+            return self.newton_solve_(n, y0, y, w, tolerance, setup || anew ? SUNTRUE : SUNFALSE, ida);
+        };
+        IDASetNonlinearSolver(memory_, newton_);
+        IDASetMaxNonlinIters(memory_, 5);
+    }
+    static SparsePattern single_entry()
+    {
+        SparsePattern p;
+        p.n_columns = 1;
+        p.starts = {0, 1};
+        p.rows = {0};
+        return p;
     }
 
     void close()
     {
         if (memory_ != nullptr) IDAFree(&memory_);
+        if (newton_ != nullptr) SUNNonlinSolFree(newton_);
         if (solver_ != nullptr) SUNLinSolFree(solver_);
         if (matrix_ != nullptr) SUNMatDestroy(matrix_);
     }
@@ -354,6 +410,11 @@ private:
     N_Vector y_ = nullptr, yp_ = nullptr, id_ = nullptr;
     SUNMatrix matrix_ = nullptr;
     SUNLinearSolver solver_ = nullptr;
+    SUNNonlinearSolver newton_ = nullptr;
+    int (*newton_solve_)(SUNNonlinearSolver, N_Vector, N_Vector, N_Vector, double, sunbooleantype, void*) = nullptr;
+    bool matrix_is_wrong_ = false;
+    std::unique_ptr<SparseLU> lu_;
+    std::vector<double> matrix_values_;
     void* memory_ = nullptr;
     double time_ = 0;
     std::vector<double> usual_, by_z_, by_rate_, scratch_;

@@ -22,6 +22,8 @@ public:
     virtual ~Integrator() = default;
     /// Begins, or begins anew after an event, from consistent values.
     virtual void restart(const State& s) = 0;
+    /// The choice of states has changed; the history goes on, since it holds all candidates.
+    virtual void states_changed() = 0;
     /// One step, not past `target`. On `root` the time is that of the crossing, and crossings() tells which and which way.
     virtual Stopped step(double target) = 0;
     virtual double time() const = 0;

@@ -23,6 +23,7 @@ void Simulation::start(double time)
 {
     report_ = {};
     state_ = solve_start(evaluation_, sources_, time, report_);
+    evaluation_.selection().set_rates(state_.z, state_.rates);
     integrator_ = make_ida(evaluation_, sources_, settings_);
     integrator_->restart(state_);
     started_ = true;
@@ -35,6 +36,13 @@ void Simulation::reconcile()
         if (settle_modes(evaluation_, state_) == 0) break;
     }
     integrator_->restart(state_);
+}
+
+void Simulation::renew_states()
+{
+    if (evaluation_.model().form.choices.empty()) return;
+    evaluation_.at(state_.time, state_.z.data(), state_.rates.data());
+    if (evaluation_.choose_states()) integrator_->states_changed();
 }
 
 void Simulation::row(State& s, const RowSink& sink)
@@ -88,6 +96,7 @@ bool Simulation::advance(double target, const std::vector<double>& outputs, cons
         double t = integrator_->time();
         rows_up_to(t);
         integrator_->interpolate(t, state_);
+        renew_states();
         if (stopped == Integrator::Stopped::root) {
             event(sink);
         } else if (stopped == Integrator::Stopped::target && limit < target) {
@@ -181,6 +190,7 @@ RunStatistics Simulation::statistics() const
     s.events = events_;
     s.rows = rows_;
     s.events_of = events_of_;
+    s.state_changes = evaluation_.selection().n_changes();
     s.wall_seconds = wall_seconds_;
     return s;
 }

@@ -19,6 +19,7 @@ struct RunStatistics {
     std::size_t events = 0;
     std::size_t rows = 0;
     std::vector<std::size_t> events_of;  ///< per condition
+    std::size_t state_changes = 0;       ///< how often the choice of states was changed
     double wall_seconds = 0;
 };
 
@@ -47,6 +48,7 @@ public:
 private:
     void row(State& s, const RowSink& sink);
     void event(const RowSink& sink);
+    void renew_states();
     double next_knot(double after) const;
     [[noreturn]] void chattering();
 

@@ -46,9 +46,9 @@ bool SparseLU::factor(const std::vector<double>& values)
     return klu_l_rcond(symbolic_, numeric_, &common_) != 0 && common_.rcond > 1e-18;
 }
 
-void SparseLU::solve(std::vector<double>& b)
+void SparseLU::solve(double* b)
 {
-    if (pattern_.n_columns > 0) klu_l_solve(symbolic_, numeric_, pattern_.n_columns, 1, b.data(), &common_);
+    if (pattern_.n_columns > 0) klu_l_solve(symbolic_, numeric_, pattern_.n_columns, 1, b, &common_);
 }
 
 }  // namespace netloop

@@ -20,7 +20,9 @@ public:
     /// Factors a square matrix of the pattern. False if it is singular to working precision.
     bool factor(const std::vector<double>& values);
     /// Replaces `b` by the solution.
-    void solve(std::vector<double>& b);
+    void solve(std::vector<double>& b) { solve(b.data()); }
+    void solve(double* b);
+    std::size_t n_entries() const { return pattern_.n_entries(); }
 
 private:
     SparsePattern pattern_;

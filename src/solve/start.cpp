@@ -29,6 +29,9 @@ public:
         rate_column_.assign(n_, kUnmatched);
         for (std::size_t k = 0; k < states_.size(); ++k) rate_column_[states_[k]] = static_cast<std::uint32_t>(n_ + k);
         n_columns_ = n_ + states_.size();
+        is_link_.assign(n_, 0);
+        for (const SolverChoice& choice : m_.form.choices)
+            for (std::uint32_t r : choice.links) is_link_[r] = 1;
     }
 
     State run(StartReport& report)
@@ -48,6 +51,8 @@ public:
                                      "give start values that are clearly on one side");
         }
         check_redundant(report);
+        e_.at(s_.time, s_.z.data(), s_.rates.data());
+        e_.choose_states();
         for (std::size_t r : chosen_)
             if (r >= n_ && r < n_ + m_.start_rows.size() && m_.form.start[r - n_].guess) report.assumed.push_back(m_.form.start[r - n_].text);
         for (std::size_t r : chosen_)
@@ -73,6 +78,7 @@ private:
             for (auto k = m_.pattern.starts[c]; k < m_.pattern.starts[c + 1]; ++k) {
                 auto at = static_cast<std::size_t>(k);
                 auto r = static_cast<std::size_t>(m_.pattern.rows[at]);
+                if (is_link_[r]) continue;
                 if (m_.by_z[at] != kNoNode) rows[r].push_back(c);
                 if (m_.by_rate[at] != kNoNode) rows[r].push_back(rate_column_[c]);
             }
@@ -103,6 +109,7 @@ private:
                 ++m.size;
             }
         for (std::size_t r = 0; r < n_; ++r) {
+            if (is_link_[r]) continue;
             if (m.column_of_row[r] == kUnmatched) try_row(r);
             chosen_.push_back(r);
         }
@@ -118,6 +125,8 @@ private:
             if (m.size < n_columns_ && try_row(holds + c)) chosen_.push_back(holds + c);
         };
         for (std::uint32_t s : states_) hold(s);
+        for (std::size_t c = 0; c < n_; ++c)
+            if (m_.form.z[c].kind == ZEntry::Kind::candidate) hold(c);
         for (std::size_t c = 0; c < n_; ++c) hold(c);
         for (std::size_t c = n_; c < n_columns_; ++c) hold(c);
     }
@@ -169,7 +178,9 @@ private:
         std::size_t holds = n_ + m_.start_rows.size();
         std::stable_sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) {
             auto rank = [&](std::size_t r) {
-                return r < holds ? 0 : m_.form.z[std::min(r - holds, n_ - 1)].kind == ZEntry::Kind::state && r - holds < n_ ? 1 : 2;
+                if (r < holds) return 0;
+                ZEntry::Kind kind = m_.form.z[std::min(r - holds, n_ - 1)].kind;
+                return (kind == ZEntry::Kind::state || kind == ZEntry::Kind::candidate) && r - holds < n_ ? 1 : 2;
             };
             return rank(a) < rank(b);
         });
@@ -177,12 +188,13 @@ private:
         // With the states given, the equations must settle the rest: else no start conditions can mend it.
         Elimination given_states(*this);
         for (std::size_t r = 0; r < n_; ++r)
-            if (!given_states.take(r, true)) deficient_.push_back(r);
+            if (!is_link_[r] && !given_states.take(r, true)) deficient_.push_back(r);
         if (!deficient_.empty()) return false;
         Elimination all(*this);
         std::vector<std::size_t> chosen;
         redundant_.clear();
         for (std::size_t r : order) {
+            if (r < n_ && is_link_[r]) continue;
             if (all.take(r, false))
                 chosen.push_back(r);
             else if (r >= n_ && r < holds && !m_.form.start[r - n_].guess)
@@ -237,6 +249,7 @@ private:
             for (auto k = m_.pattern.starts[c]; k < m_.pattern.starts[c + 1]; ++k) {
                 auto at = static_cast<std::size_t>(k);
                 auto r = position[static_cast<std::size_t>(m_.pattern.rows[at])];
+                if (r == kUnmatched) continue;
                 if (m_.by_z[at] != kNoNode) columns[c].push_back({r, {Source::Kind::by_z, at}});
                 if (m_.by_rate[at] != kNoNode) columns[rate_column_[c]].push_back({r, {Source::Kind::by_rate, at}});
             }
@@ -414,6 +427,7 @@ private:
     std::size_t n_, n_columns_ = 0;
     State s_;
     std::vector<std::uint32_t> states_, rate_column_;
+    std::vector<char> is_link_;  ///< per residual: not known before the states are chosen
     Adjacency adjacency_;
     std::vector<std::size_t> chosen_, redundant_, deficient_;
     std::vector<double> by_z_, by_rate_;

@@ -1,0 +1,136 @@
+#include "solve/state_selection.hpp"
+
+#include <algorithm>
+#include <cmath>
+
+namespace netloop {
+namespace {
+
+// A selection is changed when the determinant of its constraints has fallen below this share of the best one's. Higher changes
+// more often than needed, lower lets the error of the dependent quantities grow by its inverse.
+constexpr double kPoor = 0.4;
+
+}  // namespace
+
+StateSelection::StateSelection(const CompiledModel& model) : m_(model), is_state_(model.n(), 0), sets_(model.form.choices.size())
+{
+    for (std::size_t i = 0; i < m_.n(); ++i) is_state_[i] = m_.form.z[i].kind == ZEntry::Kind::state ? 1 : 0;
+    for (std::size_t i = 0; i < sets_.size(); ++i) {
+        const auto& candidates = m_.form.reduced.choices[i].candidates;
+        for (std::size_t c = 0; c < candidates.size(); ++c) {
+            double size = 0;
+            for (std::size_t other = 0; other < candidates.size(); ++other) {
+                const auto& quantities = m_.form.flat().quantities;
+                if (quantities[candidates[other].quantity].unit.dimension == quantities[candidates[c].quantity].unit.dimension)
+                    size = std::max(size, m_.form.z[m_.form.choices[i].orders[other][0]].usual);
+            }
+            sets_[i].scale.push_back(size);
+        }
+    }
+}
+
+bool StateSelection::renew(const std::vector<double>& coefficients)
+{
+    bool changed = false;
+    std::size_t at = 0;
+    for (std::size_t i = 0; i < sets_.size(); ++i) {
+        const SolverChoice& choice = m_.form.choices[i];
+        std::size_t n = choice.orders.size();
+        std::vector<double> matrix(choice.differentiated.size() * n, 0.0);
+        bool finite = true;
+        for (const StateChoice::Entry& e : choice.entries) {
+            double v = coefficients[at++] * sets_[i].scale[e.candidate];
+            finite &= std::isfinite(v);
+            matrix[e.row * n + e.candidate] = v;
+        }
+        if (!finite) continue;
+        std::vector<std::uint32_t> best, same;
+        double best_size = eliminate(i, matrix, nullptr, best);
+        if (sets_[i].chosen) {
+            if (!(best_size > 0) || best == sets_[i].dependent) continue;
+            if (eliminate(i, matrix, &sets_[i].dependent, same) >= kPoor * best_size) continue;
+            ++n_changes_;
+        }
+        adopt(i, std::move(best));
+        changed = true;
+    }
+    return changed;
+}
+
+double StateSelection::eliminate(std::size_t choice, std::vector<double> a, const std::vector<std::uint32_t>* allowed,
+                                 std::vector<std::uint32_t>& dependent) const
+{
+    const SolverChoice& c = m_.form.choices[choice];
+    std::size_t n = c.orders.size(), n_rows = c.differentiated.size();
+    dependent.assign(n, 0);
+    std::vector<char> done(n_rows, 0);
+    double size = 1;
+    for (std::size_t round = 0; round < n_rows; ++round) {
+        std::size_t group = 0;
+        while (done[group]) ++group;  // rows stand most differentiated first
+        std::size_t row = group, column = n;
+        double largest = -1;
+        for (std::size_t r = group; r < n_rows && c.differentiated[r] == c.differentiated[group]; ++r) {
+            if (done[r]) continue;
+            for (std::size_t k = 0; k < n; ++k) {
+                if (dependent[k] != 0 || (allowed != nullptr && (*allowed)[k] != c.differentiated[group])) continue;
+                if (std::abs(a[r * n + k]) > largest) largest = std::abs(a[r * n + k]), row = r, column = k;
+            }
+        }
+        if (column == n) return 0;
+        size *= largest;
+        done[row] = 1;
+        dependent[column] = c.differentiated[row];
+        if (largest == 0) continue;
+        for (std::size_t r = 0; r < n_rows; ++r) {
+            if (done[r]) continue;
+            double f = a[r * n + column] / a[row * n + column];
+            if (f == 0) continue;
+            for (std::size_t k = 0; k < n; ++k) a[r * n + k] -= f * a[row * n + k];
+        }
+    }
+    return size;
+}
+
+void StateSelection::adopt(std::size_t i, std::vector<std::uint32_t> dependent)
+{
+    const SolverChoice& choice = m_.form.choices[i];
+    Set& set = sets_[i];
+    set.links.clear();
+    for (std::size_t c = 0; c < choice.orders.size(); ++c) {
+        const auto& orders = choice.orders[c];
+        for (std::size_t k = 0; k + 1 < orders.size(); ++k) {
+            bool state = k + 1 + dependent[c] < orders.size();
+            is_state_[orders[k]] = state ? 1 : 0;
+            if (!state) continue;
+            std::size_t link = set.links.size();
+            const auto& [by_rate, by_z] = m_.links[i][link].of[c][k];
+            set.links.push_back({choice.links[link], orders[k], orders[k + 1], by_rate, by_z});
+        }
+    }
+    set.dependent = std::move(dependent);
+    set.chosen = true;
+}
+
+void StateSelection::residual(const double* z, const double* rates, double* f) const
+{
+    for (const Set& set : sets_)
+        for (const Link& l : set.links) f[l.residual] = rates[l.state] - z[l.derivative];
+}
+
+void StateSelection::jacobian(std::vector<double>& by_z, std::vector<double>& by_rate) const
+{
+    for (const Set& set : sets_)
+        for (const Link& l : set.links) {
+            by_rate[l.by_rate] = 1;
+            by_z[l.by_z] = -1;
+        }
+}
+
+void StateSelection::set_rates(const std::vector<double>& z, std::vector<double>& rates) const
+{
+    for (const Set& set : sets_)
+        for (const Link& l : set.links) rates[l.state] = z[l.derivative];
+}
+
+}  // namespace netloop
