@@ -79,6 +79,8 @@ void print_summary(const netloop::RunSummary& s, const netloop::CompiledSystem& 
                                       {"assumed", s.assumed},
                                       {"held", s.held},
                                       {"agreed", s.agreed},
+                                      {"left_open", s.left_open},
+                                      {"found", s.found},
                                       {"conditions", events}}
                            .dump(2));
 }

@@ -39,6 +39,9 @@ struct RunSummary {
     std::vector<std::string> assumed;                            ///< guesses that completed the start
     std::vector<std::string> held;                               ///< what nothing settled at the start
     std::vector<std::string> agreed;                             ///< inits more than needed that agree
+    std::vector<std::string> left_open;                          ///< inits that a steady start still needed
+    std::vector<std::string> found;                              ///< values of the params that the start had to find
+    std::size_t state_changes = 0;                               ///< how often the choice of states was changed
     std::vector<std::pair<std::string, std::size_t>> events_of;  ///< condition and count, most frequent first
 
     std::string one_line() const;

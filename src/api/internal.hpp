@@ -18,6 +18,9 @@ struct CompiledSystemData {
     std::optional<double> stop, output_every, output_points, tolerance;
     std::vector<double> output_at;
     std::vector<std::string> keep;
+    std::string folder;              ///< of the file that says so
+    std::string begin_from;          ///< a recording whose state the run begins from; empty: none
+    std::optional<double> begin_at;  ///< s, in that recording; none: its end
     std::size_t n_flat_equations = 0;
 };
 

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <filesystem>
 #include <map>
 
 #include "api/internal.hpp"
@@ -83,6 +84,8 @@ struct Run::Data {
             if (flat().parameters[p].path == path) {
                 if (external_only && !flat().parameters[p].external)
                     throw UsageError(fmt::format("'{}' is a param, not an input of the system: use set()", path));
+                if (!flat().parameters[p].follows.empty())
+                    throw UsageError(fmt::format("'{}' follows from '{}', which the start has to find: it cannot be set", path, flat().parameters[p].follows));
                 return p;
             }
             names.push_back(flat().parameters[p].path);
@@ -219,6 +222,56 @@ struct Run::Data {
         return times;
     }
 
+    void start() { simulation->start(0, recorded_state()); }
+
+    // Values of the members of z from the recording that the scenario begins from; empty if it does not.
+    std::vector<double> recorded_state() const
+    {
+        if (system->begin_from.empty()) return {};
+        std::filesystem::path beside = std::filesystem::path(system->folder) / system->begin_from;
+        Recording from = Recording::load(std::filesystem::exists(beside) ? beside.string() : system->begin_from);
+        if (from.n_rows() == 0) throw RecordingError(fmt::format("'{}' has no rows to begin from", system->begin_from));
+        double at = system->begin_at.value_or(from.time().final());
+        if (!(at >= from.time().first() && at <= from.time().final()))
+            throw RecordingError(fmt::format("'{}' holds {:g} s to {:g} s; there is no state at {:g} s in it", system->begin_from, from.time().first(),
+                                             from.time().final(), at));
+        const auto& resolutions = model().form.reduced.system.resolutions;
+        std::vector<double> known(model().n(), std::nan(""));
+        std::vector<std::string> missing;
+        std::map<std::pair<QuantityId, std::uint32_t>, std::size_t> z_of;
+        for (std::size_t i = 0; i < model().n(); ++i) {
+            Variable v = model().form.z[i].variable;
+            z_of[{v.quantity, v.order}] = i;
+        }
+        // any quantity that is, up to sign and derivative, a member of z may tell its value
+        for (QuantityId q = 0; q < resolutions.size(); ++q) {
+            const Resolution& r = resolutions[q];
+            if (r.known != kNoNode) continue;
+            std::string name = flat().quantities[q].path;
+            for (std::uint32_t k = 0; k < 4; ++k, name += "'") {
+                auto it = z_of.find({r.representative, r.order + k});
+                if (it == z_of.end() || std::isfinite(known[it->second])) continue;
+                if (const Column* c = from.find(name)) known[it->second] = r.sign * c->at(at, from.time());
+            }
+        }
+        for (std::size_t i = 0; i < known.size(); ++i) {
+            ZEntry::Kind kind = model().form.z[i].kind;
+            if (kind == ZEntry::Kind::state && !std::isfinite(known[i])) missing.push_back(variable_name(model(), model().form.z[i].variable));
+        }
+        if (!missing.empty())
+            throw RecordingError(fmt::format("'{}' does not hold the whole state: {} {} missing; record with no 'keep', or keep {} too", system->begin_from,
+                                             fmt::join(missing, ", "), missing.size() == 1 ? "is" : "are", missing.size() == 1 ? "it" : "them"));
+        return known;
+    }
+
+    // An accepted state at which a quantity has no value is an error, even if no other equation needs it.
+    [[noreturn]] void fail_output(std::size_t i, const State& s, Evaluation& e) const
+    {
+        std::string fault = describe_not_finite(e, system->set->sources, s.time, s.z.data(), s.rates.data());
+        throw NumericFailure("run-failed", fmt::format("at {:.9g} s: '{}' has no finite value{}{}", s.time, model().form.outputs[i].path,
+                                                       fault.empty() ? "" : "\n      ", fault));
+    }
+
     void summarize(double stop)
     {
         RunStatistics s = simulation->statistics();
@@ -234,6 +287,9 @@ struct Run::Data {
         summary.assumed = simulation->start_report().assumed;
         summary.held = simulation->start_report().held;
         summary.agreed = simulation->start_report().agreed;
+        summary.left_open = simulation->start_report().left_open;
+        summary.found = simulation->start_report().found;
+        summary.state_changes = s.state_changes;
         summary.events_of.clear();
         for (std::size_t i = 0; i < s.events_of.size(); ++i) {
             if (s.events_of[i] == 0) continue;
@@ -298,8 +354,11 @@ Recording Run::simulate(const RunOptions& options)
     d.recording.scenario = head.scenario;
     d.recording.columns = head.columns;
     std::vector<double> row(head.columns.size());
+    std::size_t n_outputs = d.model().form.outputs.size();
     auto sink = [&](const State& s, Evaluation& e) {
         e.outputs();
+        for (std::size_t i = 0; i < n_outputs; ++i)
+            if (!std::isfinite(e.output(i))) d.fail_output(i, s, e);
         row[0] = s.time;
         for (std::size_t i = 0; i < columns.size(); ++i) row[i + 1] = e.output(columns[i]);
         if (options.in_memory)
@@ -315,7 +374,7 @@ Recording Run::simulate(const RunOptions& options)
         if (writer != nullptr) writer->finish(complete, reason);
     };
     try {
-        d.simulation->start(0);
+        d.start();
         bool done = d.simulation->advance(*stop, times, sink, options.interrupt, options.progress);
         close(done, done ? "the stop time was reached" : "interrupted");
     } catch (const NumericFailure& failure) {
@@ -336,7 +395,7 @@ void Run::step_to(double time)
     Data& d = *data_;
     if (d.simulation == nullptr || !d.simulation->started()) {
         d.make_simulation({});
-        d.guarded([&] { d.simulation->start(0); });
+        d.guarded([&] { d.start(); });
     }
     if (!(time >= d.simulation->state().time))
         throw UsageError(fmt::format("cannot step to {:g} s: the run stands at {:g} s", time, d.simulation->state().time));
@@ -354,14 +413,6 @@ double Run::time() const
 double Run::value(const std::string& path)
 {
     Data& d = *data_;
-    for (ParameterId p = 0; p < d.flat().parameters.size(); ++p) {
-        if (d.flat().parameters[p].path != path) continue;
-        bool fresh = d.simulation == nullptr;
-        if (fresh) d.make_simulation({});
-        double v = d.simulation->evaluation().parameter(p);
-        if (fresh) d.simulation.reset();
-        return v;
-    }
     const auto& outputs = d.model().form.outputs;
     std::vector<std::string> names;
     for (std::size_t i = 0; i < outputs.size(); ++i) {
@@ -372,6 +423,14 @@ double Run::value(const std::string& path)
         d.simulation->evaluation().at(s.time, s.z.data(), s.rates.data());
         d.simulation->evaluation().outputs();
         return d.simulation->evaluation().output(i);
+    }
+    for (ParameterId p = 0; p < d.flat().parameters.size(); ++p) {
+        if (d.flat().parameters[p].path != path) continue;
+        bool fresh = d.simulation == nullptr;
+        if (fresh) d.make_simulation({});
+        double v = d.simulation->evaluation().parameter(p);
+        if (fresh) d.simulation.reset();
+        return v;
     }
     std::string near = nearest_name(path, names);
     throw UsageError(fmt::format("the system has no quantity '{}'{}", path, near.empty() ? "" : fmt::format("; did you mean '{}'?", near)));
@@ -397,12 +456,15 @@ std::string RunSummary::text() const
     double simulated = stop - start;
     std::string out = fmt::format("{} at {:g} s{}\n", complete ? "done" : "ended early", stop, complete ? "" : ": " + reason);
     for (const std::string& a : assumed) out += fmt::format("  assumed at the start: {}\n", a);
+    for (const std::string& a : found) out += fmt::format("  found: {}\n", a);
+    for (const std::string& a : left_open) out += fmt::format("  steadiness leaves this open, its init is kept: {}\n", a);
     for (const std::string& a : agreed) out += fmt::format("  more inits than needed, this one agrees: {}\n", a);
     for (const std::string& h : held) out += fmt::format("  nothing settles this at the start, it is held: {}\n", h);
     if (wall_seconds > 0)
         out += fmt::format("  time      {:.3f} s for {:g} s of machine time: {:.3g} times real time\n", wall_seconds, simulated, simulated / wall_seconds);
     out += fmt::format("  steps     {} ({} residuals, {} Jacobians, {} repeated for error, {} for convergence)\n", steps, residuals, jacobians, error_failures,
                        convergence_failures);
+    if (state_changes > 0) out += fmt::format("  states    chosen anew {} times\n", state_changes);
     out += fmt::format("  rows      {}\n  events    {}\n", rows, events);
     for (std::size_t i = 0; i < events_of.size() && i < 5; ++i) out += fmt::format("    {:>6} x {}\n", events_of[i].second, events_of[i].first);
     return out;

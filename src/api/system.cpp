@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <filesystem>
 
 #include "api/internal.hpp"
 #include "compile/parameters.hpp"
@@ -29,6 +30,7 @@ void take_times(const ScenarioPlan& plan, const std::vector<NodeId>& extra, cons
     data.output_every = next(plan.output_every);
     data.output_points = next(plan.output_points);
     data.tolerance = next(plan.tolerance);
+    data.begin_at = next(plan.begin != nullptr ? plan.begin->at : nullptr);
     for (const Expr* e : plan.output_at) data.output_at.push_back(next(e).value_or(std::nan("")));
     auto refuse = [&](const char* what, double v, const char* mend) {
         std::size_t from = data.set->diagnostics.items().size();
@@ -80,7 +82,14 @@ std::unique_ptr<FlatModel> flatten_plan(LibrarySet& set, const ScenarioPlan& pla
     request.system = plan.system;
     request.values = plan.values;
     request.start_statements = plan.start_statements;
-    request.extra = {plan.stop, plan.output_every, plan.output_points, plan.tolerance};
+    request.finds = plan.finds;
+    if (plan.begin != nullptr) {
+        request.begin_steady = plan.begin->steady;
+        request.steady_except = plan.begin->except;
+        data.begin_from = plan.begin->file;
+        data.folder = std::filesystem::path(scope->path).parent_path().string();
+    }
+    request.extra = {plan.stop, plan.output_every, plan.output_points, plan.tolerance, plan.begin != nullptr ? plan.begin->at : nullptr};
     request.extra.insert(request.extra.end(), plan.output_at.begin(), plan.output_at.end());
     request.extra_scope = scope;
     InstantiateResult made = instantiate(set, request);

@@ -69,6 +69,7 @@ struct SolveBlock {
     struct Step {
         std::uint32_t unknown = 0;
         NodeId value = kNoNode;
+        std::uint32_t equation = 0;
     };
     std::vector<Step> steps;
     std::vector<std::uint32_t> iterates;   ///< unknowns

@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <cmath>
 #include <map>
+#include <set>
 #include <stdexcept>
 
 #include "compile/passes.hpp"
@@ -243,7 +244,7 @@ private:
         std::uint32_t below = state_below(v);
         if (below != kNoNode) {
             NodeId rate = g_.leaf(Op::rate, below);
-            add_residual(g_.sub(rate, value), kNoNode);
+            add_residual(g_.sub(rate, value), step.equation);
             values_[key(v)] = rate;
             depends_[key(v)] = {below};
             return;
@@ -257,7 +258,7 @@ private:
         }
         if ((depends.size() > kMaxCopiedDependencies && uses_[key(v)] > 1) || needed_in_z_.count(key(v))) {
             std::uint32_t i = add_unknown(ZEntry::Kind::carried, v);
-            add_residual(g_.sub(g_.leaf(Op::unknown, i), value), kNoNode);
+            add_residual(g_.sub(g_.leaf(Op::unknown, i), value), step.equation);
             return;
         }
         ++form_.n_explicit;
@@ -288,14 +289,30 @@ private:
         auto by_depth = [](const auto& a, const auto& b) { return a.depth < b.depth; };
         std::vector<FlatInit> inits = flat.inits;
         std::stable_sort(inits.begin(), inits.end(), by_depth);
-        for (const FlatInit& i : inits)
-            form_.start.push_back({substitute_(i.left), substitute_(i.right), i.origin, i.depth, false,
-                                   i.key.empty() ? text(i.left, i.right) : i.key + " = " + flat.node_text(i.right), i.key});
+        for (const FlatInit& i : inits) {
+            StartEquation::Claim claim = i.find ? StartEquation::Claim::find : StartEquation::Claim::init;
+            if (claim == StartEquation::Claim::init && flat.begin_steady && names_exempt(i)) claim = StartEquation::Claim::exempt_init;
+            form_.start.push_back({substitute_(i.left), substitute_(i.right), i.origin, i.depth, claim,
+                                   i.key.empty() ? text(i.left, i.right) : i.key + " = " + flat.node_text(i.right)});
+        }
         std::vector<FlatGuess> guesses = flat.guesses;
         std::stable_sort(guesses.begin(), guesses.end(), by_depth);
         for (const FlatGuess& i : guesses)
-            form_.start.push_back({substitute_(i.target), substitute_(i.value), i.origin, i.depth, true,
-                                   i.key.empty() ? text(i.target, i.value) : i.key + " = " + flat.node_text(i.value), i.key});
+            form_.start.push_back({substitute_(i.target), substitute_(i.value), i.origin, i.depth, StartEquation::Claim::guess,
+                                   i.key.empty() ? text(i.target, i.value) : i.key + " = " + flat.node_text(i.value)});
+        form_.steady = flat.begin_steady;
+        for (NodeId node : flat.steady_except)
+            for (const Variable& v : reduced().system.variables(node))
+                for (ZEntry& z : form_.z)
+                    if (z.variable == v) z.exempt = true;
+    }
+    bool names_exempt(const FlatInit& i) const
+    {
+        for (NodeId node : form_.flat().steady_except)
+            for (const Variable& v : reduced().system.variables(node))
+                for (const Variable& w : reduced().system.variables(i.left))
+                    if (v.quantity == w.quantity) return true;
+        return false;
     }
 
     void make_outputs()
@@ -308,6 +325,18 @@ private:
             NodeId value = r.known != kNoNode ? r.known : value_of({r.representative, r.order});
             if (r.known == kNoNode && r.sign < 0) value = g_.neg(value);
             form_.outputs.push_back({f.path, value, f.unit, f.boolean, f.doc, f.origin});
+        }
+        // a state that is a derivative of another (x' of x'') is recorded under that name, so that a run can go on from a recording
+        std::set<std::string> viewed;
+        for (const FlatView& v : flat.views) viewed.insert(v.path);
+        for (std::uint32_t i = 0; i < form_.z.size(); ++i) {
+            const ZEntry& z = form_.z[i];
+            bool state = z.kind == ZEntry::Kind::state || z.kind == ZEntry::Kind::candidate;
+            if (!state || z.variable.order == 0 || !aliases_[key(z.variable)].empty() || viewed.count(reduced().system.name(z.variable))) continue;
+            const FlatQuantity& f = flat.quantities[z.variable.quantity];
+            Unit unit = f.unit;
+            for (std::uint32_t k = 0; k < z.variable.order; ++k) unit = si_unit(unit.dimension / Dimension::base(2));
+            form_.outputs.push_back({reduced().system.name(z.variable), g_.leaf(Op::unknown, i), unit, false, f.doc, f.origin});
         }
         for (const FlatView& v : flat.views) form_.outputs.push_back({v.path, substitute_(v.value), v.unit, v.boolean, v.doc, v.origin});
     }

@@ -124,7 +124,7 @@ private:
             if (number == u) coefficient = node;
         NodeId value = coefficient == kNoNode ? kNoNode : solve(e, u, coefficient);
         if (value != kNoNode) {
-            block.steps.push_back({u, value});
+            block.steps.push_back({u, value, e});
         } else {
             block.iterates.push_back(u);
             block.residuals.push_back(e);
@@ -184,7 +184,7 @@ private:
                     NodeId value = solve(block.equations[i], block.unknowns[entry.unknown], entry.coefficient);
                     if (value == kNoNode) break;
                     used[i] = 1;
-                    block.steps.push_back({block.unknowns[entry.unknown], value});
+                    block.steps.push_back({block.unknowns[entry.unknown], value, block.equations[i]});
                     learn(entry.unknown);
                     break;
                 }

@@ -9,6 +9,9 @@ namespace netloop {
 /// Thrown when a pass has reported errors that make going on pointless.
 struct CompilationStopped {};
 
+/// Params that are to be found at the start (`find ... so that`) become quantities that stand still; what follows from them too.
+void free_found_parameters(FlatModel& flat);
+
 /// Sets up the system: rates expanded, conditions that are located replaced by modes.
 EquationSystem begin_system(std::unique_ptr<FlatModel> flat, Diagnostics& diagnostics);
 void locate_conditions(EquationSystem& system);

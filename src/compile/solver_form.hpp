@@ -13,6 +13,7 @@ struct ZEntry {
     double usual = 1;
     double low = 0, high = 0;
     NodeId start = kNoNode;  ///< where the start search begins (an expression of parameters), or kNoNode
+    bool exempt = false;     ///< of a steady start
 };
 
 struct StartEquation {
@@ -20,9 +21,8 @@ struct StartEquation {
     NodeId right = kNoNode;
     Origin origin;
     std::uint32_t depth = 0;
-    bool guess = false;
+    enum class Claim { find, exempt_init, init, guess } claim = Claim::init;  ///< exempt_init: of what is exempt from a steady start
     std::string text;
-    std::string key;
 };
 
 /// A quantity as the user reads it: an expression of z, z', time and parameters.
@@ -52,6 +52,7 @@ struct SolverForm {
     std::vector<SolverChoice> choices;
     std::vector<Condition> conditions;       ///< in solver leaves
     std::vector<StartEquation> start;        ///< inits first, then guesses, outermost first
+    bool steady = false;                     ///< the start is where the states stand still
     std::vector<OutputColumn> outputs;
     std::vector<double> time_knots;  ///< of tables of time
     std::size_t n_explicit = 0;      ///< assignments that were substituted

@@ -165,6 +165,7 @@ public:
     {
         order_parameters(*flat, &diagnostics_);
         if (diagnostics_.has_errors()) throw CompilationStopped{};
+        free_found_parameters(*flat);
         if (wanted("flat")) return show(flat->text());
         std::size_t n_flat = flat->equations.size(), n_quantities = flat->quantities.size();
         EquationSystem system;

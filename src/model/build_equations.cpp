@@ -354,6 +354,36 @@ void Instantiator::make_start(const BodyItem& item, const Env& env, std::uint32_
     if (const auto* g = item.statement->as<GuessDecl>()) add_guess(build(*g->target, env), build(*g->value, env), origin, depth);
 }
 
+void Instantiator::make_exempt(const Expr& e)
+{
+    Value v = build(e, {0, request_.extra_scope, nullptr, nullptr, true});
+    std::vector<NodeId> nodes = v.is_array() ? v.elements : std::vector<NodeId>{v.node};
+    for (NodeId node : nodes) {
+        Op op = graph_[node].op;
+        bool rate = op == Op::rate_of && graph_[graph_[node].a].op == Op::quantity;
+        if (op != Op::quantity && !rate) give_up(messages::not_a, e.span, brief(e), "an expression", "a quantity that need not stand still");
+        model_->steady_except.push_back(rate ? graph_.quantity(graph_[graph_[node].a].a, 1) : node);
+    }
+}
+
+void Instantiator::make_find(const BodyItem& item)
+{
+    const auto& find = *item.statement->as<FindItem>();
+    Env env{0, item.scope, nullptr, nullptr, true};
+    Expr reference;
+    reference.kind = ExprKind::path;
+    reference.span = find.unknown.empty() ? item.statement->span : find.unknown[0].span;
+    reference.path = find.unknown;
+    Value target = build(reference, env);
+    if (target.is_array() || graph_[target.node].op != Op::parameter)
+        give_up(messages::not_a, reference.span, text_of(find.unknown), "no param", "a param of the system or of one of its parts",
+                "find settles a param; what is a var or a signal is settled by the equations");
+    ParameterId p = graph_[target.node].a;
+    for (const FlatFind& other : model_->finds)
+        if (other.parameter == p) give_up(messages::said_twice, item.statement->span, "find " + text_of(find.unknown), "");
+    model_->finds.push_back({p, build_scalar(*find.left, env), build_scalar(*find.right, env), {0, item.statement->span}});
+}
+
 // --- joints, inputs, views ----------------------------------------------------------------------------------------
 
 void Instantiator::make_joint_equations()
@@ -499,6 +529,9 @@ InstantiateResult Instantiator::run()
     make_joint_equations();
     close_inputs();
     make_views();
+    model_->begin_steady = request_.begin_steady;
+    for (const Expr* e : request_.steady_except) given_up([&] { make_exempt(*e); });
+    for (const BodyItem& item : request_.finds) given_up([&] { make_find(item); });
     for (const Expr* e : request_.extra) {
         NodeId node = kNoNode;
         if (e != nullptr) given_up([&] { node = build_scalar(*e, {0, request_.extra_scope, nullptr, nullptr, true}); });

@@ -40,6 +40,8 @@ std::string FlatModel::text() const
     for (const FlatView& v : views) out += fmt::format("let {} [{}] = {}\n", v.path, v.unit.text, node_text(v.value));
     for (const FlatEquation& e : equations) out += fmt::format("equation {}\n", equation_text(e));
     for (const FlatInit& i : inits) out += fmt::format("init {} = {}\n", node_text(i.left), node_text(i.right));
+    for (const FlatFind& f : finds) out += fmt::format("find {} so that {} = {}\n", parameters[f.parameter].path, node_text(f.left), node_text(f.right));
+    if (begin_steady) out += "begin steady\n";
     for (const FlatGuess& g : guesses) out += fmt::format("guess {} = {}\n", node_text(g.target), node_text(g.value));
     return out;
 }

@@ -29,6 +29,7 @@ struct FlatQuantity {
     Unit unit;
     bool checked = true;  ///< false: declared without a unit
     bool boolean = false;
+    bool found = false;  ///< a param that the start has to find
     double low = -std::numeric_limits<double>::infinity();
     double high = std::numeric_limits<double>::infinity();
     double usual = 0;        ///< 0: not declared
@@ -42,6 +43,7 @@ struct FlatParameter {
     Unit unit;
     bool boolean = false;
     bool external = false;   ///< a system's own input: may change while a run goes on
+    std::string follows;     ///< path of a param that is found at the start and settles this one
     NodeId value = kNoNode;  ///< an expression of other parameters
     NodeId low = kNoNode;
     NodeId high = kNoNode;
@@ -65,6 +67,15 @@ struct FlatInit {
     Origin origin;
     std::uint32_t depth = 0;  ///< of the instance that states it; 0 is the system or scenario
     std::string key;
+    bool find = false;  ///< what a `find ... so that` demands
+};
+
+/// `find parameter so that left = right`.
+struct FlatFind {
+    ParameterId parameter = 0;
+    NodeId left = kNoNode;
+    NodeId right = kNoNode;
+    Origin origin;
 };
 
 struct FlatGuess {
@@ -93,6 +104,9 @@ struct FlatModel {
     std::vector<FlatEquation> equations;
     std::vector<FlatInit> inits;
     std::vector<FlatGuess> guesses;
+    std::vector<FlatFind> finds;
+    bool begin_steady = false;
+    std::vector<NodeId> steady_except;  ///< quantities that need not stand still
     std::vector<FlatView> views;
     std::vector<std::string> instances;  ///< path of each instance; "" is the system
     std::vector<Span> places;            ///< where each instance stands in the user's own files: its part, or the part that holds it

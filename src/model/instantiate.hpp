@@ -20,6 +20,9 @@ struct InstantiateRequest {
     std::vector<OutsideValue> values;
     /// `init` and `guess` statements of the scenario, with the scope in which they stand.
     std::vector<BodyItem> start_statements;
+    std::vector<BodyItem> finds;             ///< `find` statements
+    std::vector<const Expr*> steady_except;  ///< of `begin steady except`
+    bool begin_steady = false;
     /// Expressions to be evaluated in the system (output times, stop time ...); see InstantiateResult::extra.
     std::vector<const Expr*> extra;
     const FileScope* extra_scope = nullptr;

@@ -177,6 +177,8 @@ private:
     void add_equation(const Value& left, const Value& right, EquationKind kind, Origin origin, std::vector<FlatEquation>* branch);
     void make_signal(const SignalDecl& signal, const BodyItem& item, const Env& env);
     void make_start(const BodyItem& item, const Env& env, std::uint32_t depth);
+    void make_exempt(const Expr& e);
+    void make_find(const BodyItem& item);
     void add_init(Value left, Value right, Origin origin, std::uint32_t depth);
     void add_guess(const Value& target, const Value& value, Origin origin, std::uint32_t depth);
     void make_joint_equations();

@@ -91,11 +91,11 @@ private:
         } else if (const auto* keep = s.as<KeepItem>()) {
             plan_.keep = keep->patterns;
         } else if (const auto* begin = s.as<BeginItem>()) {
-            unsupported(begin->steady ? "'begin steady'" : "'begin from' a recording");
+            plan_.begin = begin;
         } else if (s.as<PutItem>() != nullptr) {
             unsupported("'put' into a slot");
         } else if (s.as<FindItem>() != nullptr) {
-            unsupported("'find ... so that'");
+            plan_.finds.push_back({&s, &scope});
         } else if (const auto* measure = s.as<MeasureItem>()) {
             set_.diagnostics.report(messages::left_for_now, s.span, "measure " + measure->name);
         } else if (s.as<RequireItem>() != nullptr) {
@@ -212,6 +212,16 @@ void check_plan(LibrarySet& set, const ScenarioPlan& plan)
     for (const Expr* e : plan.output_at) seconds("output at", e);
     if (plan.tolerance != nullptr)
         checker.expect_fits("tolerance", Type::of(Unit{}), checker.type_of_expression(info, scope, *plan.tolerance), *plan.tolerance);
+    if (plan.begin != nullptr) {
+        seconds("begin at", plan.begin->at);
+        for (const Expr* e : plan.begin->except) checker.type_of_expression(info, scope, *e);
+    }
+    for (const BodyItem& item : plan.finds) {
+        const auto& find = *item.statement->as<FindItem>();
+        checker.type_of_path(*info, *plan.system->scope, find.unknown);
+        checker.expect_fits(brief(*find.left), checker.type_of_expression(info, *item.scope, *find.left),
+                            checker.type_of_expression(info, *item.scope, *find.right), *find.right);
+    }
     for (const BodyItem& item : plan.start_statements) {
         if (const auto* e = item.statement->as<EquationDecl>())
             checker.expect_fits(brief(*e->left), checker.type_of_expression(info, *item.scope, *e->left),

@@ -17,6 +17,8 @@ struct ScenarioPlan {
     const Expr* output_points = nullptr;
     std::vector<const Expr*> output_at;
     const Expr* tolerance = nullptr;
+    const BeginItem* begin = nullptr;
+    std::vector<BodyItem> finds;
     std::vector<std::string> keep;
     std::string doc;
 };

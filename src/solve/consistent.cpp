@@ -80,7 +80,10 @@ void ConsistentSolver::solve(State& s, const SourceSet& sources)
                         : result.outcome == NewtonResult::Outcome::not_finite ? "an equation has no finite value"
                                                                               : "the equations cannot be solved";
     throw NumericFailure(
-        "run-failed", fmt::format("at {:.9g} s {}: {}\n      with {}", s.time, cause, describe_residual(m, sources, worst), describe_operands(m, worst, s.z)));
+        "run-failed", fmt::format("at {:.9g} s {}: {}\n      with {}", s.time, cause, describe_residual(m, sources, worst), describe_operands(m, worst, s.z)) +
+                          (std::isfinite(result.residual[worst])
+                               ? ""
+                               : "\n      no finite value: " + describe_not_finite(evaluation_, sources, s.time, s.z.data(), s.rates.data())));
 }
 
 std::size_t settle_modes(Evaluation& evaluation, const State& s)

@@ -3,6 +3,9 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cmath>
+#include <map>
+#include <optional>
 
 namespace netloop {
 
@@ -27,7 +30,11 @@ std::string describe_z(const CompiledModel& model, std::size_t i, double value)
 {
     Variable v = model.form.z[i].variable;
     std::string name = variable_name(model, v);
-    const Unit& unit = model.form.flat().quantities[v.quantity].unit;
+    const auto& quantities = model.form.flat().quantities;
+    Unit unit = quantities[v.quantity].unit;
+    if (v.order > 0)
+        for (const FlatQuantity& q : quantities)
+            if (q.path == name) return fmt::format("'{}' = {:.6g} {}", name, q.unit.from_si(value), q.unit.text);
     if (v.order > 0) {
         Dimension d = unit.dimension;
         for (std::uint32_t k = 0; k < v.order; ++k) d = d / Dimension::base(2);
@@ -36,12 +43,176 @@ std::string describe_z(const CompiledModel& model, std::size_t i, double value)
     return fmt::format("'{}' = {:.6g} {}", name, unit.from_si(value), unit.text);
 }
 
-std::string describe_residual(const CompiledModel& model, const SourceSet& sources, std::size_t i)
+namespace {
+
+std::string equation_text(const CompiledModel& model, const SourceSet& sources, std::uint32_t equation)
 {
     const FlatModel& flat = model.form.flat();
+    const ReducedEquation& e = model.form.reduced.equations[equation];
+    const FlatEquation& f = flat.equations[e.flat];
+    std::string place = place_text(sources, f.origin.span);
+    std::string part = flat.instances[f.origin.instance];
+    std::string text = flat.equation_text(f);
+    if (text.size() > 120) text = text.substr(0, 117) + "...";
+    return fmt::format("{}{}{}{}", place.empty() ? "" : place + ": ", part.empty() ? "" : "in '" + part + "': ", text,
+                       e.differentiated > 0 ? fmt::format(" (differentiated {} times)", e.differentiated) : "");
+}
+
+// What is wrong with an operation whose operands are finite and whose result is not.
+std::string fault_text(const FlatModel& flat, const Node& n, double a, double b)
+{
+    auto text = [&](NodeId id) {
+        std::string t = flat.node_text(id);
+        return t.size() > 60 ? t.substr(0, 57) + "..." : t;
+    };
+    switch (n.op) {
+        case Op::div:
+            if (b == 0) return fmt::format("division by zero: ({}) / ({}) is {:.6g} / 0", text(n.a), text(n.b), a);
+            return fmt::format("overflow: ({}) / ({}) is {:.6g} / {:.6g}", text(n.a), text(n.b), a, b);
+        case Op::sqrt:
+            return fmt::format("root of a negative number: sqrt({}) is sqrt({:.6g})", text(n.a), a);
+        case Op::log:
+            return fmt::format("logarithm of {}: log({}) is log({:.6g})", a == 0 ? "zero" : "a negative number", text(n.a), a);
+        case Op::pow:
+            if (a < 0) return fmt::format("power of a negative number: ({})^({}) is ({:.6g})^{:.6g}", text(n.a), text(n.b), a, b);
+            if (a == 0) return fmt::format("zero to a negative power: ({})^({}) is 0^{:.6g}", text(n.a), text(n.b), b);
+            return fmt::format("overflow: ({})^({}) is {:.6g}^{:.6g}", text(n.a), text(n.b), a, b);
+        case Op::asin:
+        case Op::acos:
+            return fmt::format("{} outside -1 .. 1: {}({}) is {}({:.6g})", op_name(n.op), op_name(n.op), text(n.a), op_name(n.op), a);
+        case Op::exp:
+        case Op::sinh:
+        case Op::cosh:
+            return fmt::format("overflow: {}({}) is {}({:.6g})", op_name(n.op), text(n.a), op_name(n.op), a);
+        case Op::lookup:
+            return fmt::format("table outside its points: at ({}) = {:.6g}{}", text(n.b), a, n.c == kNoNode ? "" : fmt::format(", ({}) = {:.6g}", text(n.c), b));
+        default:
+            return fmt::format("overflow: {} of {:.6g} and {:.6g}", op_name(n.op), a, b);
+    }
+}
+
+}  // namespace
+
+std::string describe_not_finite(const Evaluation& evaluation, const SourceSet& sources, double time, const double* z, const double* rates)
+{
+    const CompiledModel& model = evaluation.model();
+    const ReducedSystem& reduced = model.form.reduced;
+    const Graph& g = reduced.system.graph();
+    std::map<std::pair<std::uint32_t, std::uint32_t>, double> known;
+    auto remember = [&](Variable v, double value) { known[{v.quantity, v.order}] = value; };
+    for (std::size_t i = 0; i < model.n(); ++i) {
+        const ZEntry& entry = model.form.z[i];
+        remember(entry.variable, z[i]);
+        if (entry.kind == ZEntry::Kind::state) known.emplace(std::pair{entry.variable.quantity, entry.variable.order + 1}, rates[i]);
+    }
+    NodeValues values(g, [&](const Node& n) {
+        if (n.op == Op::time) return time;
+        if (n.op == Op::parameter) return evaluation.parameter(n.a);
+        if (n.op == Op::mode) return evaluation.mode(n.a);
+        auto it = known.find({n.a, n.b});
+        return it == known.end() ? 0.0 : it->second;
+    });
+    auto operands = [&](const Node& n) {
+        NodeId second = n.op == Op::lookup ? n.c : n_children(n.op) > 1 ? n.b : kNoNode;
+        return std::pair{values(n.op == Op::lookup ? n.b : n.a), second == kNoNode ? 0.0 : values(second)};
+    };
+    // the first operation below `root` that makes something infinite of finite operands
+    auto fault_node = [&](NodeId root) {
+        if (std::isfinite(values(root))) return kNoNode;
+        for (NodeId id : g.reachable({root})) {
+            if (std::isfinite(values(id)) || n_children(g[id].op) == 0) continue;
+            auto [a, b] = operands(g[id]);
+            if (std::isfinite(a) && std::isfinite(b)) return id;
+        }
+        return root;
+    };
+    auto fault_at = [&](NodeId id) {
+        auto [a, b] = operands(g[id]);
+        return fault_text(*reduced.system.flat, g[id], a, b);
+    };
+    auto fault_in = [&](NodeId root, std::uint32_t equation) -> std::string {
+        NodeId at = fault_node(root);
+        return at == kNoNode ? std::string() : equation_text(model, sources, equation) + "\n        " + fault_at(at);
+    };
+    for (const SolveBlock& block : reduced.blocks) {
+        for (const SolveBlock::Step& step : block.steps) {
+            Variable v = reduced.unknowns[step.unknown];
+            if (std::string fault = fault_in(step.value, step.equation); !fault.empty()) return fault;
+            known.emplace(std::pair{v.quantity, v.order}, values(step.value));
+        }
+        for (std::uint32_t e : block.residuals)
+            if (std::string fault = fault_in(reduced.equations[e].residual, e); !fault.empty()) return fault;
+    }
+    for (std::uint32_t e = 0; e < reduced.equations.size(); ++e)
+        if (reduced.equations[e].constraint)
+            if (std::string fault = fault_in(reduced.equations[e].residual, e); !fault.empty()) return fault;
+    for (const FlatView& v : reduced.system.flat->views) {
+        NodeId at = fault_node(v.value);
+        if (at == kNoNode) continue;
+        std::string place = place_text(sources, v.origin.span);
+        return fmt::format("{}let {} = {}\n        {}", place.empty() ? "" : place + ": ", v.path, reduced.system.flat->node_text(v.value), fault_at(at));
+    }
+    return {};
+}
+
+namespace {
+
+// The dimension of an expression, where its quantities tell it; literals have lost theirs.
+std::optional<Dimension> dimension_of(const FlatModel& flat, NodeId id, int depth = 0)
+{
+    const Graph& g = flat.graph;
+    const Node& n = g[id];
+    if (depth > 12) return std::nullopt;
+    auto of = [&](NodeId child) { return dimension_of(flat, child, depth + 1); };
+    switch (n.op) {
+        case Op::quantity: {
+            Dimension d = flat.quantities[n.a].unit.dimension;
+            for (std::uint32_t k = 0; k < n.b; ++k) d = d / Dimension::base(2);
+            return d;
+        }
+        case Op::parameter:
+            return flat.parameters[n.a].unit.dimension;
+        case Op::neg:
+        case Op::abs:
+            return of(n.a);
+        case Op::add:
+        case Op::sub:
+        case Op::min:
+        case Op::max: {
+            auto a = of(n.a);
+            return a ? a : of(n.b);
+        }
+        case Op::mul:
+        case Op::div: {
+            auto a = of(n.a), b = of(n.b);
+            if (!a || !b) return std::nullopt;
+            return n.op == Op::mul ? *a * *b : *a / *b;
+        }
+        default:
+            return std::nullopt;
+    }
+}
+
+}  // namespace
+
+std::string residual_unit(const CompiledModel& model, std::size_t i)
+{
+    std::uint32_t equation = model.form.residual_of[i];
+    if (equation == kNoNode) return {};
+    const ReducedEquation& e = model.form.reduced.equations[equation];
+    const FlatEquation& f = model.form.flat().equations[e.flat];
+    auto d = dimension_of(model.form.flat(), f.left);
+    if (!d) d = dimension_of(model.form.flat(), f.right);
+    if (!d) return {};
+    for (std::uint32_t k = 0; k < e.differentiated; ++k) *d = *d / Dimension::base(2);
+    return d->text();
+}
+
+std::string describe_residual(const CompiledModel& model, const SourceSet& sources, std::size_t i)
+{
     std::uint32_t equation = model.form.residual_of[i];
     if (equation == kNoNode) {
-        // an assignment: the residual is (rate or unknown) - value; told by what it settles
+        // x' = v between two states; told by what it settles
         const Graph& g = model.form.reduced.system.graph();
         const Node& n = g[model.form.residuals[i]];
         for (NodeId child : {n.a, n.b}) {
@@ -53,14 +224,7 @@ std::string describe_residual(const CompiledModel& model, const SourceSet& sourc
         }
         return "an assignment";
     }
-    const ReducedEquation& e = model.form.reduced.equations[equation];
-    const FlatEquation& f = flat.equations[e.flat];
-    std::string place = place_text(sources, f.origin.span);
-    std::string part = flat.instances[f.origin.instance];
-    std::string text = flat.equation_text(f);
-    if (text.size() > 120) text = text.substr(0, 117) + "...";
-    return fmt::format("{}{}{}{}", place.empty() ? "" : place + ": ", part.empty() ? "" : "in '" + part + "': ", text,
-                       e.differentiated > 0 ? fmt::format(" (differentiated {} times)", e.differentiated) : "");
+    return equation_text(model, sources, equation);
 }
 
 std::string describe_operands(const CompiledModel& model, std::size_t residual, const std::vector<double>& z)

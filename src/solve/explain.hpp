@@ -17,6 +17,10 @@ std::string describe_z(const CompiledModel& model, std::size_t i, double value);
 std::string place_text(const SourceSet& sources, Span span);
 /// The first quantities of an equation, with values, for a residual that is not finite or does not vanish.
 std::string describe_operands(const CompiledModel& model, std::size_t residual, const std::vector<double>& z);
+/// Which operation of which equation has no finite value, with its operands; empty if all have one. For a point that failed.
+std::string describe_not_finite(const Evaluation& evaluation, const SourceSet& sources, double time, const double* z, const double* rates);
+/// The unit in which a residual is off ("N*m"), as far as it follows from the quantities in it; else "".
+std::string residual_unit(const CompiledModel& model, std::size_t i);
 /// The path by which a user knows a variable: a quantity that is an alias of it rather than a derivative of another.
 std::string variable_name(const CompiledModel& model, Variable v);
 

@@ -91,7 +91,6 @@ public:
     Stopped step(double target) override
     {
         IDASetStopTime(memory_, target);
-        not_finite_ = kNone;
         double before = time_;
         int flag = IDASolve(memory_, target, &time_, y_, yp_, IDA_ONE_STEP);
         grow_usual();
@@ -273,7 +272,9 @@ private:
         for (std::size_t i = 0; i < s.n_; ++i) {
             if (std::isfinite(NV_Ith_S(r, i))) continue;
             s.not_finite_ = i;
+            s.not_finite_time_ = t;
             s.not_finite_z_.assign(NV_DATA_S(y), NV_DATA_S(y) + s.n_);
+            s.not_finite_rates_.assign(NV_DATA_S(yp), NV_DATA_S(yp) + s.n_);
             break;
         }
         return 1;  // recoverable: a smaller step may stay where the equations have values
@@ -390,9 +391,11 @@ private:
                 break;
         }
         std::string text = fmt::format("at {:.9g} s: {}", time_, cause);
-        if (not_finite_ != kNone) {
-            text += "\n      not a finite number: " + describe_residual(m_, sources_, not_finite_) + "\n      with " +
-                    describe_operands(m_, not_finite_, not_finite_z_);
+        // a trial point further on may have shown why: told if nothing was accepted since
+        if (not_finite_ != kNone && not_finite_time_ >= time_) {
+            std::string fault = describe_not_finite(e_, sources_, not_finite_time_, not_finite_z_.data(), not_finite_rates_.data());
+            text += fmt::format("\n      no finite value at {:.9g} s: {}\n      with {}", not_finite_time_,
+                                fault.empty() ? describe_residual(m_, sources_, not_finite_) : fault, describe_operands(m_, not_finite_, not_finite_z_));
         } else {
             std::vector<std::size_t> order = worst();
             for (std::size_t k = 0; k < order.size() && k < 3; ++k)
@@ -424,7 +427,8 @@ private:
     StepCounts total_;
     int stuck_ = 0;
     std::size_t not_finite_ = kNone;
-    std::vector<double> not_finite_z_;
+    double not_finite_time_ = 0;
+    std::vector<double> not_finite_z_, not_finite_rates_;
 };
 
 }  // namespace

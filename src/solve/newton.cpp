@@ -45,6 +45,8 @@ NewtonResult solve_newton(const NewtonProblem& p, SparseLU& lu, std::vector<doub
         bool accepted = false;
         while (lambda > 1e-8) {
             for (std::size_t i = 0; i < n; ++i) trial[i] = x[i] + lambda * step[i];
+            if (!p.low.empty())
+                for (std::size_t i = 0; i < n; ++i) trial[i] = std::clamp(trial[i], std::min(p.low[i], x[i]), std::max(p.high[i], x[i]));
             if (p.residual(trial, r)) {
                 for (std::size_t i = 0; i < n; ++i) next_step[i] = -r[i];
                 lu.solve(next_step);

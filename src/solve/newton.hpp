@@ -12,6 +12,8 @@ namespace netloop {
 struct NewtonProblem {
     SparsePattern pattern;      ///< of the Jacobian, square
     std::vector<double> scale;  ///< usual size of each unknown, > 0
+    /// The range of each unknown, which no trial point leaves; empty: unbounded.
+    std::vector<double> low{}, high{};
     /// Residuals at x; false if one is not finite.
     std::function<bool(const std::vector<double>& x, std::vector<double>& residual)> residual;
     /// Values along the pattern.

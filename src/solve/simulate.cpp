@@ -19,10 +19,10 @@ Simulation::Simulation(std::shared_ptr<const CompiledModel> model, const SourceS
     largest_.assign(n, 0.0);
 }
 
-void Simulation::start(double time)
+void Simulation::start(double time, const std::vector<double>& known)
 {
     report_ = {};
-    state_ = solve_start(evaluation_, sources_, time, report_);
+    state_ = solve_start(evaluation_, sources_, time, report_, known);
     evaluation_.selection().set_rates(state_.z, state_.rates);
     integrator_ = make_ida(evaluation_, sources_, settings_);
     integrator_->restart(state_);

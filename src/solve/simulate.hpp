@@ -35,8 +35,8 @@ public:
     const State& state() const { return state_; }
     bool started() const { return started_; }
 
-    /// Settles the start at `time`. Throws NumericFailure.
-    void start(double time);
+    /// Settles the start at `time`; `known` as for solve_start. Throws NumericFailure.
+    void start(double time, const std::vector<double>& known = {});
     /// Integrates to `target`; `outputs` are ascending times (not before now), each gets a row, and so do both sides of every event.
     /// Returns false if `interrupted` was set on the way. Throws NumericFailure; state() is then the last accepted one.
     bool advance(double target, const std::vector<double>& outputs, const RowSink& sink, const std::atomic<bool>* interrupted = nullptr,

@@ -18,7 +18,9 @@ struct State {
 struct StartReport {
     std::vector<std::string> assumed;  ///< guesses that completed the start
     std::vector<std::string> held;     ///< what nothing settled, held where the search began
-    std::vector<std::string> agreed;   ///< inits more than needed that agree with the others
+    std::vector<std::string> agreed;     ///< inits more than needed that agree with the others
+    std::vector<std::string> left_open;  ///< inits that a steady start still needed
+    std::vector<std::string> found;      ///< values of what was to be found
     int iterations = 0;
 };
 
@@ -39,7 +41,8 @@ private:
 /// Sets all modes by the present values of their conditions; returns how many changed.
 std::size_t settle_modes(Evaluation& evaluation, const State& s);
 
-/// The start at `time`. Throws NumericFailure when it cannot be settled or contradicts itself.
-State solve_start(Evaluation& evaluation, const SourceSet& sources, double time, StartReport& report);
+/// The start at `time`. `known`: a recorded state to begin from, per member of z, NaN where it says nothing; empty: none.
+/// Throws NumericFailure when it cannot be settled or contradicts itself.
+State solve_start(Evaluation& evaluation, const SourceSet& sources, double time, StartReport& report, const std::vector<double>& known = {});
 
 }  // namespace netloop
