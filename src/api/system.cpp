@@ -102,6 +102,23 @@ std::unique_ptr<FlatModel> flatten_plan(LibrarySet& set, const ScenarioPlan& pla
     return std::move(made.model);
 }
 
+// What became of a block, and why: told in `check --explain`.
+static std::string form_of_block(const SolveBlock& b)
+{
+    std::size_t n_explicit = b.steps.size() - b.n_symbolic;
+    switch (b.form) {
+        case SolveBlock::Form::explicit_:
+            return fmt::format("{} explicit one after the other", n_explicit);
+        case SolveBlock::Form::symbolic:
+            return fmt::format("{} explicit, {} linear and solved on paper", n_explicit, b.n_symbolic);
+        case SolveBlock::Form::linear:
+            return fmt::format("{} explicit; linear{}, solved together in one step:", n_explicit,
+                               b.iterates.size() <= 3 ? " (its pivots may be zero for some params)" : "");
+        default:
+            return fmt::format("{} explicit; not linear, iterated:", n_explicit);
+    }
+}
+
 CompiledSystem compile_plan(const Library& library, ScenarioPlan plan, bool strict, std::size_t from)
 {
     auto data = std::make_shared<CompiledSystemData>();
@@ -212,7 +229,7 @@ std::string CompiledSystem::explain() const
     for (const SolveBlock& b : r.blocks) {
         if (b.equations.size() == 1 && b.iterates.empty()) continue;
         any = true;
-        out += fmt::format("  block of {}: {} explicit, iterates:", b.equations.size(), b.steps.size());
+        out += fmt::format("  block of {}: {}", b.equations.size(), form_of_block(b));
         for (std::uint32_t u : b.iterates) out += " " + variable_name(*data_->model, r.unknowns[u]);
         out += "\n";
         for (std::size_t i = 0; i < b.equations.size() && i < 30; ++i) {

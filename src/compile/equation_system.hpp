@@ -74,6 +74,9 @@ struct SolveBlock {
     std::vector<Step> steps;
     std::vector<std::uint32_t> iterates;   ///< unknowns
     std::vector<std::uint32_t> residuals;  ///< equations
+    /// symbolic: linear, and what was to be iterated is solved for on paper; linear: one step of Newton's iteration settles it
+    enum class Form { explicit_, symbolic, linear, nonlinear } form = Form::explicit_;
+    std::size_t n_symbolic = 0;  ///< unknowns that elimination on paper has settled
 };
 
 struct ReducedEquation {

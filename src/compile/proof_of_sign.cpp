@@ -1,6 +1,41 @@
 #include "compile/proof_of_sign.hpp"
 
+#include <algorithm>
+
 namespace netloop {
+
+namespace {
+ProofOfSign::Sign flip(ProofOfSign::Sign s)
+{
+    using Sign = ProofOfSign::Sign;
+    switch (s) {
+        case Sign::positive:
+            return Sign::negative;
+        case Sign::negative:
+            return Sign::positive;
+        case Sign::not_negative:
+            return Sign::not_positive;
+        case Sign::not_positive:
+            return Sign::not_negative;
+        default:
+            return s;
+    }
+}
+}  // namespace
+
+void ProofOfSign::collect_factors(NodeId id, std::vector<NodeId>& factors, bool& negative, int depth) const
+{
+    const Node& n = flat_.graph[id];
+    if (n.op == Op::neg) {
+        negative = !negative;
+        return collect_factors(n.a, factors, negative, depth + 1);
+    }
+    if ((n.op == Op::mul || n.op == Op::div) && depth < 24) {
+        collect_factors(n.a, factors, negative, depth + 1);
+        return collect_factors(n.b, factors, negative, depth + 1);
+    }
+    factors.push_back(id);
+}
 
 ProofOfSign::Sign ProofOfSign::sign(NodeId id, int depth)
 {
@@ -8,7 +43,13 @@ ProofOfSign::Sign ProofOfSign::sign(NodeId id, int depth)
     const Node& n = g[id];
     if (depth > 24) return Sign::unknown;  // deeper proofs are not worth their time
     auto of = [&](NodeId child) { return sign(child, depth + 1); };
-    auto flip = [](Sign s) { return s == Sign::positive ? Sign::negative : s == Sign::negative ? Sign::positive : Sign::unknown; };
+    auto least = [](Sign s) { return s == Sign::positive || s == Sign::not_negative; };
+    auto most = [](Sign s) { return s == Sign::negative || s == Sign::not_positive; };
+    auto sum = [&](Sign a, Sign b) {
+        if (least(a) && least(b)) return a == Sign::positive || b == Sign::positive ? Sign::positive : Sign::not_negative;
+        if (most(a) && most(b)) return a == Sign::negative || b == Sign::negative ? Sign::negative : Sign::not_positive;
+        return Sign::unknown;
+    };
     switch (n.op) {
         case Op::constant: {
             double v = g.value(id);
@@ -19,6 +60,7 @@ ProofOfSign::Sign ProofOfSign::sign(NodeId id, int depth)
             if (p.low != kNoNode && g.is_constant(p.low) && g.value(p.low) > 0) return Sign::positive;
             if (p.high != kNoNode && g.is_constant(p.high) && g.value(p.high) < 0) return Sign::negative;
             if (p.low != kNoNode && g.is_constant(p.low) && g.value(p.low) == 0) return Sign::not_negative;
+            if (p.high != kNoNode && g.is_constant(p.high) && g.value(p.high) == 0) return Sign::not_positive;
             return Sign::unknown;
         }
         case Op::neg:
@@ -34,29 +76,29 @@ ProofOfSign::Sign ProofOfSign::sign(NodeId id, int depth)
         }
         case Op::mul:
         case Op::div: {
-            if (n.op == Op::mul && n.a == n.b) {
-                Sign s = of(n.a);
-                return s == Sign::positive || s == Sign::negative ? Sign::positive : Sign::not_negative;
+            // factors that stand twice are a square, whatever their sign
+            std::vector<NodeId> factors;
+            bool negative = false;
+            collect_factors(id, factors, negative, 0);
+            std::sort(factors.begin(), factors.end());
+            Sign product = Sign::positive;
+            for (std::size_t k = 0; k < factors.size(); ++k) {
+                bool square = k + 1 < factors.size() && factors[k + 1] == factors[k];
+                Sign s = of(factors[k]);
+                if (square) {
+                    s = s == Sign::positive || s == Sign::negative ? Sign::positive : Sign::not_negative;
+                    ++k;
+                }
+                if (s == Sign::unknown) return Sign::unknown;
+                if (most(s)) negative = !negative;
+                if (s == Sign::not_negative || s == Sign::not_positive) product = Sign::not_negative;
             }
-            Sign a = of(n.a), b = of(n.b);
-            if (a == Sign::unknown || b == Sign::unknown) return Sign::unknown;
-            if (b == Sign::negative) return flip(a);
-            if (a == Sign::negative) return flip(b);
-            return a == Sign::positive && b == Sign::positive ? Sign::positive : Sign::not_negative;
+            return negative ? flip(product) : product;
         }
-        case Op::add: {
-            Sign a = of(n.a), b = of(n.b);
-            if (a == Sign::negative && b == Sign::negative) return a;
-            auto least = [](Sign s) { return s == Sign::positive || s == Sign::not_negative; };
-            if (!least(a) || !least(b)) return Sign::unknown;
-            return a == Sign::positive || b == Sign::positive ? Sign::positive : Sign::not_negative;
-        }
-        case Op::sub: {
-            Sign a = of(n.a), b = flip(of(n.b));
-            if (a == Sign::positive && b == Sign::positive) return a;
-            if (a == Sign::negative && b == Sign::negative) return a;
-            return Sign::unknown;
-        }
+        case Op::add:
+            return sum(of(n.a), of(n.b));
+        case Op::sub:
+            return sum(of(n.a), flip(of(n.b)));
         case Op::max: {
             Sign a = of(n.a), b = of(n.b);
             return a == Sign::positive || b == Sign::positive ? Sign::positive : Sign::unknown;

@@ -198,9 +198,13 @@ public:
         step(
             "tear blocks", [&] { tear_blocks(reduced); },
             [&] {
-                std::size_t iterates = 0;
-                for (const SolveBlock& b : reduced.blocks) iterates += b.iterates.size();
-                return fmt::format("{} iterates", iterates);
+                std::size_t iterates = 0, linear = 0, symbolic = 0;
+                for (const SolveBlock& b : reduced.blocks) {
+                    iterates += b.iterates.size();
+                    linear += b.form == SolveBlock::Form::linear;
+                    symbolic += b.form == SolveBlock::Form::symbolic;
+                }
+                return fmt::format("{} iterates; {} linear blocks, {} more solved on paper", iterates, linear, symbolic);
             });
         if (wanted("reduced")) return show(reduced_text(reduced));
         SolverForm form;
