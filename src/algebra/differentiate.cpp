@@ -6,17 +6,31 @@
 namespace netloop {
 namespace {
 
-std::array<NodeId, 3> children(const Node& n)
-{
-    if (n.op == Op::lookup) return {n.b, n.c, kNoNode};
-    return {n.a, n.b, n.c};
-}
+// The children a derivative goes through; those of a call are its arguments.
+class Children {
+public:
+    Children(const Graph& g, NodeId id)
+    {
+        const Node& n = g[id];
+        if (n.op == Op::call) {
+            many_ = g.arguments(id);
+            count_ = static_cast<int>(many_.size());
+        } else if (n.op == Op::lookup) {
+            few_ = {n.b, n.c, kNoNode};
+            count_ = n.c == kNoNode ? 1 : 2;
+        } else {
+            few_ = {n.a, n.b, n.c};
+            count_ = n.op == Op::pair ? 0 : n_children(n.op);
+        }
+    }
+    int count() const { return count_; }
+    NodeId operator[](std::size_t k) const { return many_.empty() ? few_[k] : many_[k]; }
 
-int child_count(const Node& n)
-{
-    if (n.op == Op::lookup) return n.c == kNoNode ? 1 : 2;
-    return n_children(n.op);
-}
+private:
+    std::array<NodeId, 3> few_{};
+    std::vector<NodeId> many_;
+    int count_ = 0;
+};
 
 // |x| kept away from zero by kSingularOffset, with the sign of x >= 0 held
 NodeId away_from_zero(Graph& g, NodeId x)
@@ -113,6 +127,10 @@ NodeId partial(Graph& g, NodeId id, int k)
             return k == 1 ? g.select(a, one, g.constant(0)) : g.select(a, g.constant(0), one);
         case Op::lookup:
             return g.lookup(n.a, n.b, n.c, n.flag / 16 + (k == 0 ? 1 : 0), n.flag % 16 + (k == 1 ? 1 : 0));
+        case Op::call: {
+            std::vector<NodeId> arguments = g.arguments(id);
+            return g.call(g.derivative_of(n.a, static_cast<std::size_t>(k)), arguments);
+        }
         default:
             return g.constant(0);
     }
@@ -150,9 +168,9 @@ NodeId TimeDerivative::operator()(NodeId root)
             result = graph_.constant(1);
         } else if (n.op == Op::quantity) {
             result = graph_.quantity(n.a, n.b + 1);
-        } else if (int count = child_count(n); count > 0 && !is_piecewise_constant(n.op)) {
+        } else if (Children c(graph_, id); c.count() > 0 && !is_piecewise_constant(n.op)) {
             bool ready = true;
-            auto c = children(n);
+            int count = c.count();
             for (int k = n.op == Op::select ? 1 : 0; k < count; ++k)
                 if (!known(c[static_cast<std::size_t>(k)])) stack.push_back(c[static_cast<std::size_t>(k)]), ready = false;
             if (!ready) continue;
@@ -164,6 +182,7 @@ NodeId TimeDerivative::operator()(NodeId root)
                     if (graph_.is_constant(inner, 0)) continue;
                     if (n.op == Op::lookup && !graph_.table(n.a).smooth() && graph_[n.b].op != Op::time)
                         trouble_ = "table '" + graph_.table(n.a).name() + "' is linear: make it smooth";
+                    if (n.op == Op::call && !graph_.callable(n.a).smooth()) trouble_ = "table '" + graph_.callable(n.a).name() + "' is linear: make it smooth";
                     result = graph_.add(result, graph_.mul(partial(graph_, id, k), inner));
                 }
             }
@@ -193,8 +212,8 @@ const std::vector<Gradients::Entry>& Gradients::operator()(NodeId root)
             continue;
         }
         const Node n = graph_[id];
-        int count = child_count(n);
-        auto c = children(n);
+        Children c(graph_, id);
+        int count = c.count();
         bool flat = is_piecewise_constant(n.op);
         bool ready = true;
         for (int k = 0; k < count && !flat; ++k)
@@ -202,7 +221,7 @@ const std::vector<Gradients::Entry>& Gradients::operator()(NodeId root)
         if (!ready) continue;
         sum.clear();
         if (count == 0) {
-            if (n.op != Op::constant && n.op != Op::time) {
+            if (n.op != Op::constant && n.op != Op::time && n.op != Op::pair) {
                 std::uint32_t number = leaf_number_(n);
                 if (number != kNoNode) sum.emplace_back(number, graph_.constant(1));
             }

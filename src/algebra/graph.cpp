@@ -8,6 +8,7 @@
 #include <limits>
 #include <unordered_map>
 #include <unordered_set>
+#include <utility>
 
 namespace netloop {
 
@@ -51,7 +52,7 @@ int n_children(Op op)
 
 int first_child(Op op)
 {
-    return op == Op::lookup ? 1 : 0;
+    return has_index(op) ? 1 : 0;
 }
 
 const char* op_name(Op op)
@@ -59,7 +60,7 @@ const char* op_name(Op op)
     static constexpr const char* kNames[] = {"constant", "time",       "quantity", "parameter", "mode", "unknown", "rate",   "rate_of", "add",   "sub",  "mul",
                                              "div",      "neg",        "pow",      "sqrt",      "exp",  "log",     "sin",    "cos",     "tan",   "asin", "acos",
                                              "atan",     "sinh",       "cosh",     "tanh",      "abs",  "sign",    "floor",  "ceil",    "atan2", "min",  "max",
-                                             "less",     "less_equal", "equal",    "and",       "or",   "not",     "select", "lookup"};
+                                             "less",     "less_equal", "equal",    "and",       "or",   "not",     "select", "lookup", "call", "pair"};
     return kNames[static_cast<std::size_t>(op)];
 }
 
@@ -345,6 +346,55 @@ NodeId Graph::lookup(std::uint32_t table, NodeId x, NodeId y, int order_x, int o
     return intern({Op::lookup, static_cast<std::uint8_t>(16 * order_x + order_y), table, x, y});
 }
 
+std::uint32_t Graph::add_callable(CallablePtr callable)
+{
+    callables_.push_back(std::move(callable));
+    return static_cast<std::uint32_t>(callables_.size() - 1);
+}
+
+std::uint32_t Graph::derivative_of(std::uint32_t callable, std::size_t argument)
+{
+    if (auto it = derivatives_.find({callable, argument}); it != derivatives_.end()) return it->second;
+    CallablePtr keep = callables_[callable];
+    std::uint32_t made = add_callable(keep->derivative(*this, argument));
+    derivatives_[{callable, argument}] = made;
+    return made;
+}
+
+NodeId Graph::call(std::uint32_t callable, const std::vector<NodeId>& arguments)
+{
+    const Callable& f = *callables_[callable];
+    bool constant_all = true;
+    for (NodeId argument : arguments) constant_all &= is_constant(argument);
+    if (constant_all) {
+        std::vector<double> at, scratch(f.n_scratch());
+        for (NodeId argument : arguments) at.push_back(value(argument));
+        return constant(f.evaluate(at.data(), scratch.data()));
+    }
+    NodeId chain = arguments.back();
+    for (std::size_t k = arguments.size() - 1; k-- > 0;) chain = intern({Op::pair, 0, arguments[k], chain, kNoNode});
+    return intern({Op::call, 0, callable, chain, kNoNode});
+}
+
+namespace {
+template <typename Nodes>
+void follow_chain(const Nodes& nodes, std::size_t n, NodeId chain, std::vector<NodeId>& list)
+{
+    for (; n > 1; --n) {
+        list.push_back(nodes[chain].a);
+        chain = nodes[chain].b;
+    }
+    list.push_back(chain);
+}
+}  // namespace
+
+std::vector<NodeId> Graph::arguments(NodeId call) const
+{
+    std::vector<NodeId> list;
+    follow_chain(nodes_, callables_[nodes_[call].a]->n_arguments(), nodes_[call].b, list);
+    return list;
+}
+
 NodeId Graph::rate_of(NodeId a)
 {
     if (is_constant(a)) return constant(0);
@@ -365,6 +415,14 @@ NodeId Graph::rebuild(const Node& n, NodeId a, NodeId b, NodeId c)
             return select(a, b, c);
         case Op::lookup:
             return lookup(n.a, b, c, n.flag / 16, n.flag % 16);
+        case Op::call: {
+            std::vector<NodeId> list;
+            std::size_t left = callables_[n.a]->n_arguments();
+            for (NodeId chain = b; left > 0; --left) list.push_back(left > 1 ? nodes_[chain].a : chain), chain = left > 1 ? nodes_[chain].b : chain;
+            return call(n.a, list);
+        }
+        case Op::pair:
+            return intern({Op::pair, 0, a, b, kNoNode});
         case Op::rate_of:
             return rate_of(a);
         case Op::less:
@@ -385,7 +443,7 @@ void for_each_child(const Node& n, Visit visit)
             visit(n.a), visit(n.b), visit(n.c);
             break;
         case 2:
-            if (n.op == Op::lookup) {
+            if (has_index(n.op)) {
                 visit(n.b);
                 if (n.c != kNoNode) visit(n.c);
             } else {
@@ -445,7 +503,7 @@ NodeId over_children(Graph& graph, NodeId id, const Node& n, Mapped mapped)
 {
     bool same = true;
     auto child = [&](int k, NodeId old) {
-        bool present = k >= first_child(n.op) && (n.op == Op::lookup || k < n_children(n.op)) && old != kNoNode;
+        bool present = k >= first_child(n.op) && k < end_of_children(n.op) && old != kNoNode;
         NodeId now = present ? mapped(old) : kNoNode;
         if (present && now != old) same = false;
         return now;
@@ -561,7 +619,14 @@ double NodeValues::operator()(NodeId root)
             v = graph_.value(id);
         else if (n_children(n.op) == 0)
             v = leaf_(n);
-        else if (n.op == Op::lookup)
+        else if (n.op == Op::pair)
+            v = 0;
+        else if (n.op == Op::call) {
+            const Callable& f = graph_.callable(n.a);
+            std::vector<double> at, scratch(f.n_scratch());
+            for (NodeId argument : graph_.arguments(id)) at.push_back(value_[argument]);
+            v = f.evaluate(at.data(), scratch.data());
+        } else if (n.op == Op::lookup)
             v = graph_.table(n.a)(value_[n.b], n.c == kNoNode ? 0 : value_[n.c], n.flag / 16, n.flag % 16);
         else
             v = evaluate_op(n.op, value_[n.a], n_children(n.op) > 1 ? value_[n.b] : 0, n_children(n.op) > 2 ? value_[n.c] : 0);
@@ -626,6 +691,12 @@ std::string Graph::text(NodeId id, const std::function<std::string(const Node&)>
             case Op::lookup: {
                 std::string s = take(tables_[n.a]->name()) + (n.flag != 0 ? "'" : "") + "(" + show(n.b, 0, depth + 1);
                 return s + (n.c != kNoNode ? ", " + show(n.c, 0, depth + 1) : "") + ")";
+            }
+            case Op::call: {
+                std::string s = take(callables_[n.a]->name()) + "(";
+                bool first = true;
+                for (NodeId argument : arguments(at)) s += (std::exchange(first, false) ? "" : ", ") + show(argument, 0, depth + 1);
+                return s + ")";
             }
             default: {
                 std::string s = take(op_name(n.op)) + std::string("(") + show(n.a, 0, depth + 1);

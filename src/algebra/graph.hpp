@@ -4,6 +4,7 @@
 
 #include <cstdint>
 #include <functional>
+#include <map>
 #include <string>
 #include <vector>
 
@@ -56,6 +57,8 @@ enum class Op : std::uint8_t {
     logical_not,
     select,  // a ? b : c
     lookup,  // a: table, b, c: arguments (c kNoNode for 1-D); flag: order of derivative, 16*d1 + d2
+    call,    // a: callable, b: its argument, or a chain of pairs of them
+    pair,    // a: an argument, b: the last argument, or the pair of the next; has no value of its own
 };
 
 struct Node {
@@ -72,6 +75,16 @@ struct Node {
 int n_children(Op op);
 int first_child(Op op);
 const char* op_name(Op op);
+/// Operations whose field a is an index, not a child.
+inline bool has_index(Op op)
+{
+    return op == Op::lookup || op == Op::call;
+}
+/// One behind the last field that may hold a child.
+inline int end_of_children(Op op)
+{
+    return has_index(op) ? 3 : n_children(op);
+}
 
 class Graph {
 public:
@@ -100,11 +113,20 @@ public:
     NodeId compare(Op op, NodeId a, NodeId b, bool located);
     NodeId select(NodeId condition, NodeId yes, NodeId no);
     NodeId lookup(std::uint32_t table, NodeId x, NodeId y, int order_x = 0, int order_y = 0);
+    NodeId call(std::uint32_t callable, const std::vector<NodeId>& arguments);
     NodeId rate_of(NodeId a);
 
     std::uint32_t add_table(TablePtr table);
     const Table& table(std::uint32_t index) const { return *tables_[index]; }
     const std::vector<TablePtr>& tables() const { return tables_; }
+
+    std::uint32_t add_callable(CallablePtr callable);
+    const Callable& callable(std::uint32_t index) const { return *callables_[index]; }
+    const std::vector<CallablePtr>& callables() const { return callables_; }
+    /// The derivative of a callable by one of its arguments; made once.
+    std::uint32_t derivative_of(std::uint32_t callable, std::size_t argument);
+    /// The arguments of a `call` node.
+    std::vector<NodeId> arguments(NodeId call) const;
 
     /// The same operation over other children, simplified anew.
     NodeId rebuild(const Node& node, NodeId a, NodeId b, NodeId c);
@@ -122,6 +144,8 @@ private:
     std::vector<Node> nodes_;
     std::vector<double> constants_;
     std::vector<TablePtr> tables_;
+    std::vector<CallablePtr> callables_;
+    std::map<std::pair<std::uint32_t, std::size_t>, std::uint32_t> derivatives_;
     std::vector<NodeId> buckets_;
 };
 

@@ -1,9 +1,12 @@
-// Tables of one and two arguments: linear, or smooth by monotone cubics, with their derivatives.
+// Tables of one, two and three arguments: linear, or smooth by monotone cubics, with their derivatives.
 #pragma once
 
+#include <array>
 #include <memory>
 #include <string>
 #include <vector>
+
+#include "algebra/callable.hpp"
 
 namespace netloop {
 
@@ -28,8 +31,6 @@ public:
     double operator()(double x, double y, int dx, int dy) const;
 
 private:
-    double along(const std::vector<double>& knots, const double* values, std::size_t stride, const double* slopes, double at, int order) const;
-
     std::string name_;
     std::vector<double> x_, y_, values_;
     bool smooth_;
@@ -38,5 +39,29 @@ private:
 };
 
 using TablePtr = std::shared_ptr<const Table>;
+
+/// A table of three arguments: along the third, then the second, then the first, with exact derivatives of orders 0 to 3 in each.
+class Table3 : public Callable {
+public:
+    /// values[(i * ny + j) * nz + k] belongs to knots[0][i], knots[1][j], knots[2][k]. Throws std::invalid_argument.
+    Table3(std::string name, std::array<std::vector<double>, 3> knots, std::vector<double> values, bool smooth, Table::Outside outside);
+
+    const std::string& name() const override { return points_->name; }
+    std::size_t n_arguments() const override { return 3; }
+    double evaluate(const double* at, double* scratch) const override;
+    CallablePtr derivative(Graph& graph, std::size_t argument) const override;
+    bool smooth() const override { return points_->smooth; }
+
+private:
+    struct Points {
+        std::string name;
+        std::array<std::vector<double>, 3> knots;
+        std::vector<double> values;
+        bool smooth = false;
+        Table::Outside outside = Table::Outside::hold;
+    };
+    std::shared_ptr<const Points> points_;
+    std::array<int, 3> orders_{};  ///< of the derivative that this one is
+};
 
 }  // namespace netloop

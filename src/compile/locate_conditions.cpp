@@ -31,8 +31,7 @@ std::vector<Variable> EquationSystem::variables(NodeId node) const
         stack.pop_back();
         const Node& n = graph()[id];
         if (n.op == Op::quantity) list.push_back({n.a, n.b});
-        int count = n_children(n.op);
-        for (int k = first_child(n.op); k < (n.op == Op::lookup ? 3 : count); ++k) {
+        for (int k = first_child(n.op); k < end_of_children(n.op); ++k) {
             NodeId child = k == 0 ? n.a : k == 1 ? n.b : n.c;
             if (child == kNoNode || n_children(graph()[child].op) == 0) {
                 if (child != kNoNode && graph()[child].op == Op::quantity) list.push_back({graph()[child].a, graph()[child].b});

@@ -17,7 +17,7 @@ std::vector<ParameterId> order_parameters(const FlatModel& flat, Diagnostics* di
                 stack.pop_back();
                 const Node& n = flat.graph[id];
                 if (n.op == Op::parameter && root == p.value) uses.push_back(n.a);
-                for (int k = first_child(n.op); k < (n.op == Op::lookup ? 3 : n_children(n.op)); ++k) {
+                for (int k = first_child(n.op); k < end_of_children(n.op); ++k) {
                     NodeId child = k == 0 ? n.a : k == 1 ? n.b : n.c;
                     if (child != kNoNode) stack.push_back(child);
                 }

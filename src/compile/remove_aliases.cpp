@@ -127,7 +127,7 @@ private:
             }
             char all = 1;
             bool ready = true;
-            for (int k = first_child(n.op); k < (n.op == Op::lookup ? 3 : n_children(n.op)); ++k) {
+            for (int k = first_child(n.op); k < end_of_children(n.op); ++k) {
                 NodeId child = k == 0 ? n.a : k == 1 ? n.b : n.c;
                 if (child == kNoNode) continue;
                 if (known_[child] == 0)

@@ -59,7 +59,7 @@ struct CompiledModel {
     std::vector<std::uint32_t> alias_of;          ///< per output: an earlier output with the same value, or its own index
 
     std::size_t n() const { return form.z.size(); }
-    const std::vector<TablePtr>& tables() const { return form.reduced.system.graph().tables(); }
+    Callables callables() const { return {form.reduced.system.graph().tables(), form.reduced.system.graph().callables()}; }
 };
 
 /// Differentiates the residuals and lowers everything. The last step of compilation.

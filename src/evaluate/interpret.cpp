@@ -10,12 +10,22 @@ namespace {
 
 constexpr std::uint32_t kBlock = 64;  ///< instances at a time: registers of a kernel stay in the first-level cache
 
+// Arguments gathered by `from`, then the scratch of the function behind them; storage of a thread, since calls are rare and nest.
+template <typename From>
+double call(const Callable& f, const Kernel& kernel, const Instruction& i, From from)
+{
+    thread_local std::vector<double> store;
+    if (store.size() < i.c + f.n_scratch()) store.resize(i.c + f.n_scratch());
+    for (std::uint32_t k = 0; k < i.c; ++k) store[k] = from(kernel.arguments[i.b + k]);
+    return f.evaluate(store.data(), store.data() + i.c);
+}
+
 double lookup(const Table& table, const Instruction& i, double x, double y)
 {
     return table(x, y, i.flag / 16, i.flag % 16);
 }
 
-void run_scalar(const Kernel& kernel, const std::vector<TablePtr>& tables, double* m)
+void run_scalar(const Kernel& kernel, const Callables& callables, double* m)
 {
     for (const Instruction& i : kernel.code) {
         switch (i.op) {
@@ -38,7 +48,10 @@ void run_scalar(const Kernel& kernel, const std::vector<TablePtr>& tables, doubl
                 m[i.to] = m[i.a] != 0 ? m[i.b] : m[i.c];
                 break;
             case Op::lookup:
-                m[i.to] = lookup(*tables[i.a], i, m[i.b], i.c == kNoNode ? 0 : m[i.c]);
+                m[i.to] = lookup(*callables.tables[i.a], i, m[i.b], i.c == kNoNode ? 0 : m[i.c]);
+                break;
+            case Op::call:
+                m[i.to] = call(*callables.functions[i.a], kernel, i, [m](std::uint32_t place) { return m[place]; });
                 break;
             case Op::constant:
                 m[i.to] = m[i.a];
@@ -56,7 +69,7 @@ void lanes(std::uint32_t n, double* to, const double* a, const double* b, F f)
     for (std::uint32_t k = 0; k < n; ++k) to[k] = f(a[k], b[k]);
 }
 
-void run_block(const Kernel& kernel, const std::vector<TablePtr>& tables, double* m, double* r, std::uint32_t first, std::uint32_t n)
+void run_block(const Kernel& kernel, const Callables& callables, double* m, double* r, std::uint32_t first, std::uint32_t n)
 {
     for (std::uint32_t k = 0; k < kernel.n_inputs; ++k) {
         const std::uint32_t* at = &kernel.inputs[static_cast<std::size_t>(k) * kernel.n_instances + first];
@@ -64,6 +77,11 @@ void run_block(const Kernel& kernel, const std::vector<TablePtr>& tables, double
     }
     for (const Instruction& i : kernel.code) {
         double* to = r + static_cast<std::size_t>(i.to) * kBlock;
+        if (i.op == Op::call) {
+            for (std::uint32_t k = 0; k < n; ++k)
+                to[k] = call(*callables.functions[i.a], kernel, i, [r, k](std::uint32_t reg) { return r[static_cast<std::size_t>(reg) * kBlock + k]; });
+            continue;
+        }
         const double* a = i.op == Op::lookup ? nullptr : r + static_cast<std::size_t>(i.a) * kBlock;
         const double* b = n_children(i.op) > 1 ? r + static_cast<std::size_t>(i.b) * kBlock : a;
         const double* c = n_children(i.op) > 2 || (i.op == Op::lookup && i.c != kNoNode) ? r + static_cast<std::size_t>(i.c) * kBlock : nullptr;
@@ -90,7 +108,7 @@ void run_block(const Kernel& kernel, const std::vector<TablePtr>& tables, double
                 for (std::uint32_t k = 0; k < n; ++k) to[k] = a[k] != 0 ? b[k] : c[k];
                 break;
             case Op::lookup:
-                for (std::uint32_t k = 0; k < n; ++k) to[k] = lookup(*tables[i.a], i, b[k], c == nullptr ? 0 : c[k]);
+                for (std::uint32_t k = 0; k < n; ++k) to[k] = lookup(*callables.tables[i.a], i, b[k], c == nullptr ? 0 : c[k]);
                 break;
             case Op::constant:
                 std::copy(a, a + n, to);
@@ -109,16 +127,16 @@ void run_block(const Kernel& kernel, const std::vector<TablePtr>& tables, double
 
 }  // namespace
 
-void execute(const Program& program, const std::vector<TablePtr>& tables, std::vector<double>& memory, std::vector<double>& registers)
+void execute(const Program& program, const Callables& callables, std::vector<double>& memory, std::vector<double>& registers)
 {
     for (const Kernel& kernel : program.kernels) {
         if (kernel.n_instances == 1) {
-            run_scalar(kernel, tables, memory.data());
+            run_scalar(kernel, callables, memory.data());
             continue;
         }
         if (registers.size() < static_cast<std::size_t>(kernel.n_registers) * kBlock) registers.resize(static_cast<std::size_t>(kernel.n_registers) * kBlock);
         for (std::uint32_t first = 0; first < kernel.n_instances; first += kBlock)
-            run_block(kernel, tables, memory.data(), registers.data(), first, std::min(kBlock, kernel.n_instances - first));
+            run_block(kernel, callables, memory.data(), registers.data(), first, std::min(kBlock, kernel.n_instances - first));
     }
 }
 

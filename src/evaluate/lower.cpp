@@ -7,10 +7,16 @@
 namespace netloop {
 namespace {
 
+// What a node needs values of: of a call its arguments, not the pairs that list them.
 template <typename Visit>
-void children_of(const Node& n, Visit visit)
+void children_of(const Graph& g, NodeId id, Visit visit)
 {
-    for (int k = first_child(n.op); k < (n.op == Op::lookup ? 3 : n_children(n.op)); ++k) {
+    const Node& n = g[id];
+    if (n.op == Op::call) {
+        for (NodeId argument : g.arguments(id)) visit(argument);
+        return;
+    }
+    for (int k = first_child(n.op); k < end_of_children(n.op); ++k) {
         NodeId child = k == 0 ? n.a : k == 1 ? n.b : n.c;
         if (child != kNoNode) visit(child);
     }
@@ -51,7 +57,7 @@ void Lowering::classify(const std::vector<NodeId>& order)
         Nature nature = n.op == Op::constant ? Nature::constant : n.op == Op::parameter ? Nature::parameter : Nature::varying;
         if (n_children(n.op) > 0) {
             nature = Nature::parameter;
-            children_of(n, [&](NodeId child) {
+            children_of(graph_, id, [&](NodeId child) {
                 if (nature_[child] == Nature::varying) nature = Nature::varying;
             });
         }
@@ -139,7 +145,7 @@ Program Lowering::lower(std::string name, const std::vector<NodeId>& roots)
             unit_of[id] = owner[i];
         }
         units[owner[i]].nodes.push_back(id);
-        children_of(graph_[id], [&](NodeId child) {
+        children_of(graph_, id, [&](NodeId child) {
             std::uint32_t c = position[child];
             if (owner[c] == kNone)
                 owner[c] = owner[i];
@@ -159,6 +165,7 @@ Program Lowering::lower(std::string name, const std::vector<NodeId>& roots)
     // 3. Shapes: the unit's code with leaves numbered as they are first met.
     struct Draft {
         std::vector<Instruction> code;
+        std::vector<std::uint32_t> arguments;
         std::vector<std::uint32_t> inputs;
         std::uint32_t n_registers = 0;
         std::uint32_t output = 0;
@@ -168,7 +175,7 @@ Program Lowering::lower(std::string name, const std::vector<NodeId>& roots)
         std::unordered_map<NodeId, std::uint32_t> input_register, node_register;
         // inputs first, so that registers of inputs are the lowest
         for (NodeId id : u.nodes) {
-            children_of(graph_[id], [&](NodeId child) {
+            children_of(graph_, id, [&](NodeId child) {
                 bool inner = !is_leaf(child) && !unit_of.contains(child);
                 if (inner || input_register.contains(child)) return;
                 input_register[child] = static_cast<std::uint32_t>(d.inputs.size());
@@ -188,7 +195,12 @@ Program Lowering::lower(std::string name, const std::vector<NodeId>& roots)
             Instruction i{n.op, n.flag, next, 0, 0, 0};
             if (n.op == Op::lookup)
                 i.a = n.a, i.b = reg(n.b), i.c = reg(n.c);
-            else {
+            else if (n.op == Op::call) {
+                i.a = n.a;
+                i.b = static_cast<std::uint32_t>(d.arguments.size());
+                for (NodeId argument : graph_.arguments(id)) d.arguments.push_back(reg(argument)), h = mix(h, d.arguments.back());
+                i.c = static_cast<std::uint32_t>(d.arguments.size()) - i.b;
+            } else {
                 i.a = reg(n.a);
                 if (n_children(n.op) > 1) i.b = reg(n.b);
                 if (n_children(n.op) > 2) i.c = reg(n.c);
@@ -213,7 +225,7 @@ Program Lowering::lower(std::string name, const std::vector<NodeId>& roots)
         return units[a].shape < units[b].shape;
     });
     auto same_code = [](const Draft& a, const Draft& b) {
-        return a.inputs.size() == b.inputs.size() &&
+        return a.inputs.size() == b.inputs.size() && a.arguments == b.arguments &&
                std::equal(a.code.begin(), a.code.end(), b.code.begin(), b.code.end(), [](const Instruction& x, const Instruction& y) {
                    return x.op == y.op && x.flag == y.flag && x.a == y.a && x.b == y.b && x.c == y.c;
                });
@@ -240,6 +252,13 @@ Program Lowering::lower(std::string name, const std::vector<NodeId>& roots)
                     std::uint32_t target = i.to == d.output ? place.at(units[by_root[k]].root) : new_place();
                     where[i.to] = target;
                     i.to = target;
+                    if (i.op == Op::call) {
+                        auto from = d.arguments.begin() + i.b;
+                        i.b = static_cast<std::uint32_t>(straight.arguments.size());
+                        for (auto to = from + i.c; from != to; ++from) straight.arguments.push_back(where[*from]);
+                        straight.code.push_back(i);
+                        continue;
+                    }
                     if (i.op != Op::lookup) i.a = where[i.a];
                     if (n_children(i.op) > 1) i.b = where[i.b];
                     if (n_children(i.op) > 2 || (i.op == Op::lookup && i.c != kNoNode)) i.c = where[i.c];
@@ -254,6 +273,7 @@ Program Lowering::lower(std::string name, const std::vector<NodeId>& roots)
             kernel.n_inputs = static_cast<std::uint32_t>(d.inputs.size());
             kernel.n_registers = d.n_registers;
             kernel.code = d.code;
+            kernel.arguments = d.arguments;
             kernel.inputs.resize(static_cast<std::size_t>(kernel.n_inputs) * kernel.n_instances);
             kernel.output_registers = {d.output};
             kernel.outputs.resize(kernel.n_instances);

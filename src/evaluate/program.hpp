@@ -26,7 +26,8 @@ struct Instruction {
     Op op = Op::constant;
     std::uint8_t flag = 0;
     std::uint32_t to = 0;
-    std::uint32_t a = 0, b = 0, c = 0;  ///< scalar kernels: places in memory; else registers. lookup: a is the table
+    std::uint32_t a = 0, b = 0, c = 0;  ///< scalar kernels: places in memory; else registers. lookup: a is the table; call: a is the
+                                        ///< callable, its c arguments are listed in the kernel from b on
 };
 
 struct Kernel {
@@ -34,6 +35,7 @@ struct Kernel {
     std::uint32_t n_inputs = 0;  ///< registers 0 .. n_inputs - 1 are loaded
     std::uint32_t n_registers = 0;
     std::vector<Instruction> code;
+    std::vector<std::uint32_t> arguments;  ///< of calls, as places or registers
     std::vector<std::uint32_t> inputs;  ///< place of input k of instance i: inputs[k * n_instances + i]
     std::vector<std::uint32_t> output_registers;
     std::vector<std::uint32_t> outputs;  ///< place of output k of instance i: outputs[k * n_instances + i]
@@ -48,7 +50,13 @@ struct Program {
     std::string text() const;          ///< what `check --show program` prints
 };
 
+/// What a program refers to besides its memory.
+struct Callables {
+    const std::vector<TablePtr>& tables;
+    const std::vector<CallablePtr>& functions;
+};
+
 /// Runs a program. `memory` has MemoryLayout::size numbers; `registers` is scratch that grows as needed.
-void execute(const Program& program, const std::vector<TablePtr>& tables, std::vector<double>& memory, std::vector<double>& registers);
+void execute(const Program& program, const Callables& callables, std::vector<double>& memory, std::vector<double>& registers);
 
 }  // namespace netloop

@@ -365,4 +365,26 @@ const Expr* parse_expression(const SourceSet& sources, std::uint32_t file, Synta
     return parser.only_expression();
 }
 
+NamedValue Parser::only_value()
+{
+    NamedValue v;
+    try {
+        value_or_kind(v);
+        if (now().kind != TokenKind::end) abandon(messages::expected_end, now().span, "the value", fmt::format("'{}'", now().text));
+    } catch (const StatementAbandoned&) {
+        return {};
+    }
+    return v;
+}
+
+NamedValue parse_value(const SourceSet& sources, std::uint32_t file, SyntaxArena& arena, Diagnostics& diagnostics)
+{
+    if (first_bad_byte(sources.text(file)) != std::string_view::npos) {
+        diagnostics.report(messages::not_text, Span{file, 0, 1}, 0);
+        return {};
+    }
+    Parser parser(sources, tokenize(sources, file, diagnostics), arena, diagnostics);
+    return parser.only_value();
+}
+
 }  // namespace netloop

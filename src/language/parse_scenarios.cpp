@@ -117,7 +117,7 @@ const Statement* Parser::scenario_item()
             v.span = now().span;
             v.path = path("a param");
             expect("=", "behind the name of a param");
-            v.value = expression();
+            value_or_kind(v);
             v.span = from(v.span);
             set.values.push_back(std::move(v));
         } while (accept(","));

@@ -169,12 +169,33 @@ std::vector<NamedValue> Parser::named_values()
         v.span = now().span;
         v.path = path("a param");
         expect("=", "behind the name of a param");
-        v.value = expression();
+        value_or_kind(v);
         v.span = from(v.span);
         values.push_back(std::move(v));
         if (!accept(",")) break;
     }
     return values;
+}
+
+bool Parser::looks_like_kind() const
+{
+    std::size_t k = 0;
+    if (!is_name()) return false;
+    while (ahead(k).kind == TokenKind::name && ahead(k + 1).is(".") && ahead(k + 2).kind == TokenKind::name) k += 2;
+    const std::string_view last_name = ahead(k).text;
+    if (!ahead(k + 1).is("(")) return false;
+    if (ahead(k + 2).is(")")) return !last_name.empty() && last_name[0] >= 'A' && last_name[0] <= 'Z';
+    k += 2;
+    while (ahead(k).kind == TokenKind::name && ahead(k + 1).is(".")) k += 2;
+    return ahead(k).kind == TokenKind::name && (ahead(k + 1).is("=") || (ahead(k + 1).is("[") && ahead(k + 3).is("]") && ahead(k + 4).is("=")));
+}
+
+void Parser::value_or_kind(NamedValue& v)
+{
+    if (looks_like_kind())
+        v.put = std::make_shared<const KindUse>(kind_use("the component"));
+    else
+        v.value = expression();
 }
 
 KindUse Parser::kind_use(std::string_view what)

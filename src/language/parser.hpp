@@ -12,4 +12,7 @@ SyntaxFile parse_file(const SourceSet& sources, std::uint32_t file, Diagnostics&
 /// Parses a single expression, such as the value of `--set path=value`. Null after an error.
 const Expr* parse_expression(const SourceSet& sources, std::uint32_t file, SyntaxArena& arena, Diagnostics& diagnostics);
 
+/// A single value, or a component for a slot: `Kind(param = value)`. Both null after an error.
+NamedValue parse_value(const SourceSet& sources, std::uint32_t file, SyntaxArena& arena, Diagnostics& diagnostics);
+
 }  // namespace netloop

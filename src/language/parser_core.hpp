@@ -20,6 +20,7 @@ public:
 
     Block file();
     const Expr* only_expression();
+    NamedValue only_value();
 
 private:
     // --- cursor
@@ -87,6 +88,9 @@ private:
     const Statement* every_statement();
     const Statement* equation_like(bool assignments);
     KindUse kind_use(std::string_view what);
+    /// `value` or, for a slot, `Kind(...)`: names followed by brackets that are empty or begin with `name =`.
+    void value_or_kind(NamedValue& v);
+    bool looks_like_kind() const;
     std::vector<NamedValue> named_values();
     std::vector<const Statement*> extra_;  ///< further statements of a list such as `port a, b : hydraulic`
 

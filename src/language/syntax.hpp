@@ -59,10 +59,12 @@ struct Expr {
     bool bracketed = false;
 };
 
+struct KindUse;
 struct NamedValue {
     Path path;
     const Expr* value = nullptr;
-    Span span;
+    std::shared_ptr<const KindUse> put{};  ///< instead of a value: a component for a slot
+    Span span{};
 };
 
 /// A named thing with values: `hydraulics.FixedPump(displacement = 16 cm^3/rev)`.

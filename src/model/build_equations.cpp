@@ -514,7 +514,7 @@ InstantiateResult Instantiator::run()
     for (const OutsideValue& v : request_.values) {
         // a scenario's values may use other params of the system; a later value for the same path replaces an earlier one
         std::erase_if(outside, [&](const Binding& b) { return text_of(b.path) == text_of(v.path); });
-        outside.push_back({v.path, v.value, Env{0, v.scope, nullptr, nullptr, true}, true});
+        outside.push_back({v.path, v.value, Env{0, v.scope, nullptr, nullptr, true}, true, v.put});
     }
     given_up([&] { make_instance(*request_.system, 0, "", std::move(outside), request_.system->as<ComponentDecl>()->name_span, false); });
     if (set_.diagnostics.has_errors()) return result;

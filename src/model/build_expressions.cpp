@@ -517,9 +517,9 @@ Value Instantiator::build_call(const Expr& e, const Env& env)
     }
     if (table != nullptr) {
         if (e.args.size() != table->arguments.size()) throw StatementGivenUp{};  // reported by the unit check
-        if (table->arguments.size() > 2) give_up(messages::unsupported, e.span, "tables of three arguments");
         std::uint32_t index = table_index(*table, *scope);
         Value x = build(*e.args[0], env);
+        if (e.args.size() == 3) return scalar(graph_.call(index, {build_scalar(*e.args[0], env), build_scalar(*e.args[1], env), build_scalar(*e.args[2], env)}));
         if (e.args.size() == 1) return map_unary(x, [&](NodeId n) { return graph_.lookup(index, n, kNoNode); });
         return map_binary(x, build(*e.args[1], env), e.span, [&](NodeId a, NodeId b) { return graph_.lookup(index, a, b); });
     }
@@ -544,7 +544,12 @@ Value Instantiator::call_function(const FunctionDecl& f, const Expr& e, const En
     }
     Env inner{instance, scope, nullptr, &frame, false};
     Execution state{graph_.constant(0), graph_.constant(0)};
-    execute(*f.body, inner, state);
+    FunctionFrame given = frame;
+    try {
+        execute(*f.body, inner, state);
+    } catch (const NeedsProcedure&) {
+        return call_procedure(f, given, e, instance, scope, results);
+    }
     if (f.results.size() > 1) {
         if (results == nullptr)
             give_up(messages::bad_value, e.span, fmt::format("function '{}' has several results", f.name), {}, {},
@@ -610,13 +615,14 @@ void Instantiator::execute(const Block& block, Env& env, Execution& state)
         } else if (const auto* loop = s->as<ForDecl>()) {
             double low = g.is_constant(build_scalar(*loop->low, env)) ? g.value(build_scalar(*loop->low, env)) : std::nan("");
             double high = g.is_constant(build_scalar(*loop->high, env)) ? g.value(build_scalar(*loop->high, env)) : std::nan("");
-            if (!(high - low < 100000)) give_up(messages::unsupported, s->span, "a loop in a function whose length is not known when the model is compiled");
+            constexpr double kLongestUnrolled = 256;
+            if (!(high - low < kLongestUnrolled)) throw NeedsProcedure{};
             for (int i = static_cast<int>(low); i <= static_cast<int>(high); ++i) {
                 env.frame->locals[loop->index] = scalar(g.constant(i));
                 execute(loop->body, env, state);
             }
         } else if (s->as<WhileDecl>() != nullptr) {
-            give_up(messages::unsupported, s->span, "'while' in a function");
+            throw NeedsProcedure{};
         } else {
             give_up(messages::unexpected_here, s->span, "this statement in a function");
         }
@@ -639,13 +645,18 @@ std::uint32_t Instantiator::table_index(const TableDecl& table, const FileScope&
                                                                      : Table::Outside::refuse;
         if (!table.file.empty()) {
             TablePoints p = read_table_file((std::filesystem::path(scope.path).parent_path() / table.file).string(), table);
+            if (!p.z.empty()) {
+                std::array<std::vector<double>, 3> knots{std::move(p.x), std::move(p.y), std::move(p.z)};
+                return tables_[key] =
+                           graph_.add_callable(std::make_shared<const Table3>(table.name, std::move(knots), std::move(p.values), table.smooth, outside));
+            }
             return tables_[key] =
                        graph_.add_table(std::make_shared<const Table>(table.name, std::move(p.x), std::move(p.y), std::move(p.values), table.smooth, outside));
         }
         std::vector<double> x = scaled(table.knots.at(0), table.arguments.at(0).unit), y;
         if (table.knots.size() > 1) y = scaled(table.knots[1], table.arguments.at(1).unit);
         if (table.knots.size() != table.arguments.size())
-            throw std::invalid_argument(fmt::format("it has {} arguments and points for {}", table.arguments.size(), table.knots.size()));
+            throw std::invalid_argument(fmt::format("it has {} arguments and points for {} (a table of three is read from a CSV file)", table.arguments.size(), table.knots.size()));
         auto made = std::make_shared<const Table>(table.name, std::move(x), std::move(y), scaled(table.values, table.unit), table.smooth, outside);
         return tables_[key] = graph_.add_table(std::move(made));
     } catch (const std::exception& problem) {

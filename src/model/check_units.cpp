@@ -606,6 +606,15 @@ void UnitChecker::check_kind_use(const KindUse& use, Context& context, bool flui
         const Member* m = target->find(v.path[0].name);
         if (m != nullptr && m->is_port_fluid) continue;  // `Tank(oil = iso46)`: a fluid, found when the model is put together
         if (m != nullptr && m->statement->as<QuantityDecl>() != nullptr && m->statement->as<QuantityDecl>()->type == ValueType::choice) continue;
+        if (v.put != nullptr) {
+            const auto* slot = m != nullptr ? m->statement->as<SlotDecl>() : nullptr;
+            if (slot == nullptr || v.path.size() > 1) continue;  // looked at when the model is put together
+            check_kind_use(*v.put, context, false);
+            const Definition *base = set_.find(*m->scope, slot->base), *given = set_.find(*context.scope, v.put->kind, true);
+            bool components = base != nullptr && given != nullptr && base->as<ComponentDecl>() != nullptr && given->as<ComponentDecl>() != nullptr;
+            if (components) check_slot(*base, *given, v.put->span);
+            continue;
+        }
         if (m != nullptr && m->statement->as<SlotDecl>() != nullptr && v.path.size() == 1) continue;
         Context inside{target, d->scope, {}};
         Type declared = type_of_steps(target, *d->scope, v.path, 0, inside);
@@ -682,6 +691,11 @@ void UnitChecker::check_statement(const Statement& s, Context& context, const st
                 check_kind_use(node.kind, inner, false);
             } else if constexpr (std::is_same_v<T, SlotDecl>) {
                 check_kind_use(node.kind, context, false);
+                const Definition *base = set_.find(*context.scope, node.base), *d = set_.find(*context.scope, node.kind.kind, true);
+                if (base != nullptr && base->template as<ComponentDecl>() == nullptr)
+                    set_.diagnostics.report(messages::not_a, node.name_span, base->name, base->kind_text(), "a component");
+                else if (base != nullptr && d != nullptr && d->template as<ComponentDecl>() != nullptr)
+                    check_slot(*base, *d, node.kind.span);
             } else if constexpr (std::is_same_v<T, FluidUseDecl>) {
                 check_kind_use(node.kind, context, true);
             } else if constexpr (std::is_same_v<T, PortDecl>) {
@@ -759,6 +773,7 @@ void UnitChecker::check(const Definition& d)
             if (base == nullptr) continue;
             const ComponentInfo* target = set_.info(*base);
             for (const NamedValue& v : use.values) {
+                if (v.put != nullptr) continue;  // looked at when the model is put together
                 Type declared = type_of_steps(target, *base->scope, v.path, 0, context);
                 expect_fits(text_of(v.path), declared, type_of(*v.value, context), *v.value);
             }

@@ -39,6 +39,10 @@ public:
     Type type_of_path(const ComponentInfo& info, const FileScope& scope, const Path& path);
     /// Type of an expression in a system's scope, for scenarios.
     Type type_of_expression(const ComponentInfo* info, const FileScope& scope, const Expr& e);
+    /// Whether component `d` has at least the ports, params and signals of `base`; reports at `span` what is missing.
+    bool check_slot(const Definition& base, const Definition& d, Span span);
+    /// `put slot = Kind(...)` in the system `info`: the slot, the component's values, and that it fits.
+    void check_put(const ComponentInfo& info, const Path& slot, const KindUse& use, const FileScope& use_scope);
     void expect_fits(const std::string& what, const Type& declared, const Type& value, const Expr& e);
 
 private:

@@ -243,7 +243,15 @@ const Binding* Instantiator::binding_of(InstanceId id, const std::string& name) 
 {
     const Binding* found = nullptr;
     for (const Binding& b : instances_[id].bindings)
-        if (b.path.size() == 1 && b.path[0].name == name) found = &b;
+        if (b.put == nullptr && b.path.size() == 1 && b.path[0].name == name) found = &b;
+    return found;
+}
+
+const Binding* Instantiator::put_into(InstanceId id, const std::string& slot) const
+{
+    const Binding* found = nullptr;
+    for (const Binding& b : instances_[id].bindings)
+        if (b.put != nullptr && b.path.size() == 1 && b.path[0].name == slot) found = &b;
     return found;
 }
 
@@ -260,12 +268,16 @@ void Instantiator::check_bindings(InstanceId id)
                 .mend(near.empty() ? "" : fmt::format("did you mean '{}'?", near));
             continue;
         }
-        if (b.path.size() > 1 || m->is_port_fluid) continue;
+        if (b.path.size() > 1 || (m->is_port_fluid && b.put == nullptr)) continue;
         const auto* q = m->statement->as<QuantityDecl>();
         bool settable = q != nullptr && (q->kind == QuantityKind::param || q->kind == QuantityKind::option || q->kind == QuantityKind::input);
         bool slot = m->statement->as<SlotDecl>() != nullptr;
-        if (slot) {
-            set_.diagnostics.report(messages::unsupported, b.path[0].span, "putting another component into a slot");
+        if (slot != (b.put != nullptr)) {
+            set_.diagnostics
+                .report(messages::not_a, b.path[0].span, b.path[0].name, slot ? "a slot" : "no slot", slot ? "a param" : "a place for a component")
+                .mend(slot ? fmt::format("put a component in: {} = Kind(...)", b.path[0].name) : "");
+        } else if (slot) {
+            continue;
         } else if (!settable) {
             set_.diagnostics.report(messages::not_a, b.path[0].span, b.path[0].name, q != nullptr ? "no param, option or input" : "no quantity", "a param")
                 .mend("a start value is set by 'init' or 'guess' in the system or scenario");
@@ -342,7 +354,7 @@ InstanceId Instantiator::make_instance(const Definition& d, InstanceId parent, s
     instance.members.resize(instance.info->member_names.size());
     // given to what is taken over first, so that what the user of the part gives wins
     for (const auto& [value, scope] : instance.info->values)
-        instance.bindings.push_back({value.path, value.value, Env{id, scope, nullptr, nullptr, true}, false});
+        instance.bindings.push_back({value.path, value.value, Env{id, scope, nullptr, nullptr, true}, false, value.put.get()});
     instance.bindings.insert(instance.bindings.end(), bindings.begin(), bindings.end());
     model_->instances.push_back(instance.path);
     bool own = span.known() && !set_.is_library_file(span.file);
@@ -374,7 +386,7 @@ std::vector<Binding> Instantiator::bindings_for(InstanceId parent, const std::st
     for (const NamedValue& v : use.values) {
         if (auto it = std::find_if(result.begin(), result.end(), [&](const Binding& b) { return text_of(b.path) == text_of(v.path); }); it != result.end())
             set_.diagnostics.report(messages::said_twice, v.span, text_of(v.path), "");
-        result.push_back({v.path, v.value, env, false});
+        result.push_back({v.path, v.value, env, false, v.put.get()});
     }
     for (const Binding& b : instances_[parent].bindings) {
         if (b.path.size() < 2 || b.path[0].name != name) continue;
@@ -382,9 +394,30 @@ std::vector<Binding> Instantiator::bindings_for(InstanceId parent, const std::st
             auto wanted = constant_of(*b.path[0].indices[0], b.env, nullptr);
             if (!wanted || !index || wanted->number != *index) continue;
         }
-        result.push_back({Path(b.path.begin() + 1, b.path.end()), b.value, b.env, b.from_outside});
+        result.push_back({Path(b.path.begin() + 1, b.path.end()), b.value, b.env, b.from_outside, b.put});
     }
     return result;
+}
+
+// A slot holds its default component, or what the user of the system puts in.
+void Instantiator::make_slot(InstanceId id, const SlotDecl& slot, const Env& env)
+{
+    const Binding* given = put_into(id, slot.name);
+    const KindUse& use = given != nullptr ? *given->put : slot.kind;
+    const Env from = given != nullptr ? given->env : env;
+    const Definition *base = set_.find(*env.scope, slot.base), *d = set_.find(*from.scope, use.kind);
+    if (base == nullptr || d == nullptr || base->as<ComponentDecl>() == nullptr) throw StatementGivenUp{};
+    if (d->as<ComponentDecl>() == nullptr || d->as<ComponentDecl>()->base)
+        give_up(messages::not_a, use.span, d->full_name, d->as<ComponentDecl>() == nullptr ? d->kind_text() : "a base component", "a component");
+    if (!checker_.check_slot(*base, *d, use.span)) throw StatementGivenUp{};
+    const Member* m = instances_[id].info->find(slot.name);
+    std::string path = instances_[id].path.empty() ? slot.name : instances_[id].path + "." + slot.name;
+    std::vector<Binding> bindings = bindings_for(id, slot.name, std::nullopt, use, from);
+    InstanceMember held;
+    held.kind = InstanceMember::Kind::part;
+    held.first = static_cast<std::uint32_t>(instances_.size());
+    instances_[id].members[m->slot] = held;
+    make_instance(*d, id, path, std::move(bindings), slot.name_span, false);
 }
 
 void Instantiator::make_parts(InstanceId id, const Member& member, const PartDecl& part, const Env& env)
@@ -511,16 +544,7 @@ void Instantiator::make_structure(InstanceId id, const BodyItem& item, const Env
     if (const auto* joint = s.as<JointDecl>(); joint != nullptr && pass == (joint->name.empty() ? Pass::joints : Pass::named_joints))
         collect_joint(item, *joint, env);
     if (const auto* slot = s.as<SlotDecl>(); slot != nullptr && pass == Pass::parts) {
-        // a slot holds its default component; putting another one in comes later
-        const Definition* d = set_.find(*env.scope, slot->kind.kind);
-        if (d == nullptr || d->as<ComponentDecl>() == nullptr) throw StatementGivenUp{};
-        const Member* m = instances_[id].info->find(slot->name);
-        std::string path = instances_[id].path.empty() ? slot->name : instances_[id].path + "." + slot->name;
-        InstanceId made = make_instance(*d, id, path, bindings_for(id, slot->name, std::nullopt, slot->kind, env), slot->name_span, false);
-        InstanceMember held;
-        held.kind = InstanceMember::Kind::part;
-        held.first = made;
-        instances_[id].members[m->slot] = held;
+        make_slot(id, *slot, env);
     }
     if (const auto* fluid = s.as<FluidUseDecl>(); fluid != nullptr && pass == Pass::ports_and_fluids) {
         const Definition* d = set_.find(*env.scope, fluid->kind.kind);

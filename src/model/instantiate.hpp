@@ -13,6 +13,7 @@ struct OutsideValue {
     Path path;
     const Expr* value = nullptr;
     const FileScope* scope = nullptr;
+    const KindUse* put = nullptr;  ///< instead of a value: a component for a slot
 };
 
 struct InstantiateRequest {

@@ -5,6 +5,7 @@
 #include <optional>
 
 #include "model/check_units.hpp"
+#include "algebra/procedure.hpp"
 #include "model/instantiate.hpp"
 
 namespace netloop {
@@ -50,6 +51,7 @@ struct Binding {
     const Expr* value = nullptr;
     Env env;
     bool from_outside = false;
+    const KindUse* put = nullptr;  ///< instead of a value: a component for a slot
 };
 
 struct InstanceMember {
@@ -122,12 +124,14 @@ private:
     void make_option(InstanceId id, const std::string& name);
     void make_structure(InstanceId id, const BodyItem& item, const Env& env, Pass pass);
     void make_parts(InstanceId id, const Member& member, const PartDecl& part, const Env& env);
+    void make_slot(InstanceId id, const SlotDecl& slot, const Env& env);
     void make_ports(InstanceId id, const PortDecl& port, const Env& env, const Statement& s);
     void collect_joint(const BodyItem& item, const JointDecl& joint, const Env& env);
     std::optional<std::uint32_t> connector(const Expr& port, const Env& env);
     std::vector<Binding> bindings_for(InstanceId parent, const std::string& name, std::optional<int> index, const KindUse& use, const Env& env);
     void check_bindings(InstanceId id);
     const Binding* binding_of(InstanceId id, const std::string& name) const;
+    const Binding* put_into(InstanceId id, const std::string& slot) const;
     void settle_fluids();
     std::optional<InstanceId> fluid_of(InstanceId id, const std::string& name);
     void for_each_statement(InstanceId id, const std::function<void(const BodyItem&, const Env&)>& visit);
@@ -164,7 +168,20 @@ private:
         NodeId returned = kNoNode;  ///< condition under which a value was already returned
         NodeId value = kNoNode;
     };
+    /// Thrown by execute() at a loop whose length is not known: the function has to be called instead.
+    struct NeedsProcedure {};
     void execute(const Block& block, Env& env, Execution& state);
+
+    // --- build_procedure.cpp: functions that are called when the model runs
+    struct ProcedureWork;
+    struct MadeProcedure {
+        std::vector<std::uint32_t> callables;  ///< one for each result
+        std::vector<NodeId> parameters;        ///< further arguments: params that the function reads
+    };
+    Value call_procedure(const FunctionDecl& f, const FunctionFrame& given, const Expr& e, InstanceId instance, const FileScope* scope, View* results);
+    const MadeProcedure& make_procedure_of(const FunctionDecl& f, InstanceId instance, const FileScope* scope);
+    void walk_procedure(const Block& block, std::size_t from, Env& env, ProcedureWork& work, std::vector<ProcedureStep>& out);
+    void set_local(const std::string& name, const Value& value, Span span, Env& env, ProcedureWork& work, std::vector<ProcedureStep>& out);
 
     // --- build_equations.cpp
     void make_quantities(InstanceId id);
@@ -211,6 +228,7 @@ private:
 
     std::map<QuantityId, Span> input_source_;
     std::map<std::pair<const TableDecl*, int>, std::uint32_t> tables_;
+    std::map<std::pair<const FunctionDecl*, InstanceId>, MadeProcedure> procedures_;
     std::map<std::string, std::size_t> init_by_key_, guess_by_key_;
     int call_depth_ = 0;
 };

@@ -75,9 +75,8 @@ public:
 private:
     void item(const Statement& s, const FileScope& scope)
     {
-        auto unsupported = [&](const char* what) { set_.diagnostics.report(messages::unsupported, s.span, what); };
         if (const auto* set = s.as<SetItem>()) {
-            for (const NamedValue& v : set->values) plan_.values.push_back({v.path, v.value, &scope});
+            for (const NamedValue& v : set->values) plan_.values.push_back({v.path, v.value, &scope, v.put.get()});
         } else if (s.as<EquationDecl>() != nullptr || s.as<GuessDecl>() != nullptr) {
             plan_.start_statements.push_back({&s, &scope});
         } else if (const auto* stop = s.as<StopItem>()) {
@@ -92,8 +91,8 @@ private:
             plan_.keep = keep->patterns;
         } else if (const auto* begin = s.as<BeginItem>()) {
             plan_.begin = begin;
-        } else if (s.as<PutItem>() != nullptr) {
-            unsupported("'put' into a slot");
+        } else if (const auto* put = s.as<PutItem>()) {
+            plan_.values.push_back({put->slot, nullptr, &scope, &put->kind});
         } else if (s.as<FindItem>() != nullptr) {
             plan_.finds.push_back({&s, &scope});
         } else if (const auto* measure = s.as<MeasureItem>()) {
@@ -162,20 +161,57 @@ void add_outside_value(LibrarySet& set, ScenarioPlan& plan, const std::string& p
 {
     std::uint32_t path_file = set.sources.add("--set (path)", path), value_file = set.sources.add("--set " + path, value);
     const Expr* where = parse_expression(set.sources, path_file, arena, set.diagnostics);
-    const Expr* what = parse_expression(set.sources, value_file, arena, set.diagnostics);
-    if (where == nullptr || what == nullptr) return;
+    NamedValue what = parse_value(set.sources, value_file, arena, set.diagnostics);
+    if (where == nullptr || (what.value == nullptr && what.put == nullptr)) return;
     if (where->kind != ExprKind::path || !where->args.empty()) {
         set.diagnostics.report(messages::not_a, where->span, path, "no path", "the path of a param");
         return;
     }
-    plan.values.push_back({where->path, what, plan.system->scope});
+    if (what.put != nullptr) plan.kept_kinds.push_back(what.put);
+    plan.values.push_back({where->path, what.value, plan.system->scope, what.put.get()});
 }
+
+namespace {
+// A value for what stands in a slot is checked against the component that is in it; false if the path leads through no slot.
+bool check_inside_slot(LibrarySet& set, const ScenarioPlan& plan, UnitChecker& checker, const OutsideValue& v)
+{
+    const ComponentInfo* at = set.info(*plan.system);
+    for (std::size_t i = 0; i + 1 < v.path.size() && at != nullptr; ++i) {
+        const Member* m = at->find(v.path[i].name);
+        if (m == nullptr) return false;
+        const auto* part = m->statement->as<PartDecl>();
+        const auto* slot = m->statement->as<SlotDecl>();
+        if (part == nullptr && slot == nullptr) return false;
+        const Path* kind = part != nullptr ? &part->kind.kind : &slot->kind.kind;
+        const FileScope* scope = m->scope;
+        std::string so_far = text_of(Path(v.path.begin(), v.path.begin() + static_cast<std::ptrdiff_t>(i) + 1));
+        for (const OutsideValue& other : plan.values)
+            if (other.put != nullptr && text_of(other.path) == so_far) kind = &other.put->kind, scope = other.scope;
+        const Definition* d = set.find(*scope, *kind, true);
+        at = d != nullptr && d->as<ComponentDecl>() != nullptr ? set.info(*d) : nullptr;
+        if (slot == nullptr || at == nullptr) continue;
+        Path rest(v.path.begin() + static_cast<std::ptrdiff_t>(i) + 1, v.path.end());
+        const Member* last = at->find(rest[0].name);
+        const auto* q = last != nullptr ? last->statement->as<QuantityDecl>() : nullptr;
+        if (q != nullptr && q->type == ValueType::choice) return true;
+        checker.expect_fits(text_of(v.path), checker.type_of_path(*at, *d->scope, rest), checker.type_of_expression(set.info(*plan.system), *v.scope, *v.value),
+                            *v.value);
+        return true;
+    }
+    return false;
+}
+}  // namespace
 
 void check_plan(LibrarySet& set, const ScenarioPlan& plan)
 {
     UnitChecker checker(set);
     const ComponentInfo* info = set.info(*plan.system);
     for (const OutsideValue& v : plan.values) {
+        if (v.put != nullptr) {
+            checker.check_put(*info, v.path, *v.put, *v.scope);
+            continue;
+        }
+        if (check_inside_slot(set, plan, checker, v)) continue;
         // the words of a choice option are no names
         const ComponentInfo* at = info;
         const QuantityDecl* target = nullptr;

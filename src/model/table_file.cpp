@@ -2,9 +2,12 @@
 
 #include <fmt/format.h>
 
+#include <array>
 #include <charconv>
 #include <filesystem>
 #include <fstream>
+#include <map>
+#include <set>
 #include <stdexcept>
 
 namespace netloop {
@@ -98,6 +101,37 @@ TablePoints read_table_file(const std::string& path, const TableDecl& table)
             points.x.push_back(x_unit.to_si(value(r, x)));
             points.values.push_back(v_unit.to_si(value(r, v)));
         }
+        return points;
+    }
+    if (table.arguments.size() == 3) {
+        bool heading = !number_from(lines[0][0], probe);
+        std::array<std::size_t, 4> column{0, 1, 2, 3};
+        std::array<Unit, 4> unit;
+        for (std::size_t k = 0; k < 4; ++k) {
+            const auto& declared = k < 3 ? table.arguments[k].unit : table.unit;
+            unit[k] = declared.value_or(Unit{});
+            if (!heading) continue;
+            const std::string& name = k < 3 ? table.arguments[k].name : table.name;
+            for (std::size_t c = 0; c < lines[0].size(); ++c)
+                if (name_in(lines[0][c]) == name) column[k] = c;
+            if (column[k] >= lines[0].size()) throw std::runtime_error(fmt::format("file '{}' has no column '{}'", table.file, name));
+            unit[k] = unit_in(lines[0][column[k]], declared);
+        }
+        std::map<std::array<double, 3>, double> at;
+        std::array<std::set<double>, 3> knots;
+        for (std::size_t r = heading ? 1 : 0; r < lines.size(); ++r) {
+            std::array<double, 3> p{};
+            for (std::size_t k = 0; k < 3; ++k) p[k] = unit[k].to_si(value(r, column[k])), knots[k].insert(p[k]);
+            if (!at.emplace(p, unit[3].to_si(value(r, column[3]))).second)
+                throw std::runtime_error(fmt::format("file '{}', line {}: this point was given before", table.file, numbers[r]));
+        }
+        points.x.assign(knots[0].begin(), knots[0].end());
+        points.y.assign(knots[1].begin(), knots[1].end());
+        points.z.assign(knots[2].begin(), knots[2].end());
+        if (at.size() != points.x.size() * points.y.size() * points.z.size())
+            throw std::runtime_error(fmt::format("file '{}' holds {} points; the full grid of {} x {} x {} has {}", table.file, at.size(), points.x.size(),
+                                                 points.y.size(), points.z.size(), points.x.size() * points.y.size() * points.z.size()));
+        for (const auto& [p, v] : at) points.values.push_back(v);  // ascending in the first argument, then the second, then the third
         return points;
     }
     Unit x_unit = table.arguments[0].unit.value_or(Unit{}), y_unit = table.arguments[1].unit.value_or(Unit{}), v_unit = table.unit.value_or(Unit{});

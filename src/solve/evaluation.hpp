@@ -53,7 +53,7 @@ public:
     std::size_t n_residuals = 0, n_jacobians = 0;
 
 private:
-    void run(const Program& p) { execute(p, model_->tables(), memory_, registers_); }
+    void run(const Program& p) { execute(p, model_->callables(), memory_, registers_); }
 
     std::shared_ptr<const CompiledModel> model_;
     StateSelection selection_;

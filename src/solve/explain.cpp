@@ -59,10 +59,11 @@ std::string equation_text(const CompiledModel& model, const SourceSet& sources, 
 }
 
 // What is wrong with an operation whose operands are finite and whose result is not.
-std::string fault_text(const FlatModel& flat, const Node& n, double a, double b)
+std::string fault_text(const FlatModel& flat, NodeId id, double a, double b)
 {
-    auto text = [&](NodeId id) {
-        std::string t = flat.node_text(id);
+    const Node& n = flat.graph[id];
+    auto text = [&](NodeId operand) {
+        std::string t = flat.node_text(operand);
         return t.size() > 60 ? t.substr(0, 57) + "..." : t;
     };
     switch (n.op) {
@@ -84,6 +85,8 @@ std::string fault_text(const FlatModel& flat, const Node& n, double a, double b)
         case Op::sinh:
         case Op::cosh:
             return fmt::format("overflow: {}({}) is {}({:.6g})", op_name(n.op), text(n.a), op_name(n.op), a);
+        case Op::call:
+            return fmt::format("{}({}, ...) gives no number", flat.graph.callable(n.a).name(), text(flat.graph.arguments(id)[0]));
         case Op::lookup:
             return fmt::format("table outside its points: at ({}) = {:.6g}{}", text(n.b), a, n.c == kNoNode ? "" : fmt::format(", ({}) = {:.6g}", text(n.c), b));
         default:
@@ -113,6 +116,7 @@ std::string describe_not_finite(const Evaluation& evaluation, const SourceSet& s
         return it == known.end() ? 0.0 : it->second;
     });
     auto operands = [&](const Node& n) {
+        if (n.op == Op::call) return std::pair{0.0, 0.0};
         NodeId second = n.op == Op::lookup ? n.c : n_children(n.op) > 1 ? n.b : kNoNode;
         return std::pair{values(n.op == Op::lookup ? n.b : n.a), second == kNoNode ? 0.0 : values(second)};
     };
@@ -128,7 +132,7 @@ std::string describe_not_finite(const Evaluation& evaluation, const SourceSet& s
     };
     auto fault_at = [&](NodeId id) {
         auto [a, b] = operands(g[id]);
-        return fault_text(*reduced.system.flat, g[id], a, b);
+        return fault_text(*reduced.system.flat, id, a, b);
     };
     auto fault_in = [&](NodeId root, std::uint32_t equation) -> std::string {
         NodeId at = fault_node(root);

@@ -1,0 +1,28 @@
+// What an expression can call besides its own operations: functions with loops, tables of three arguments.
+#pragma once
+
+#include <cstddef>
+#include <memory>
+#include <string>
+
+namespace netloop {
+
+class Graph;
+
+class Callable {
+public:
+    virtual ~Callable() = default;
+    virtual const std::string& name() const = 0;
+    virtual std::size_t n_arguments() const = 0;
+    /// Numbers of scratch that evaluate() needs.
+    virtual std::size_t n_scratch() const { return 0; }
+    virtual double evaluate(const double* arguments, double* scratch) const = 0;
+    /// The derivative by one argument, itself callable with the same arguments; may add nodes to the graph.
+    virtual std::shared_ptr<const Callable> derivative(Graph& graph, std::size_t argument) const = 0;
+    /// Whether the derivative exists everywhere (a linear table has none at its points).
+    virtual bool smooth() const { return true; }
+};
+
+using CallablePtr = std::shared_ptr<const Callable>;
+
+}  // namespace netloop

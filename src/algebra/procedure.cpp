@@ -1,0 +1,192 @@
+#include "algebra/procedure.hpp"
+
+#include <algorithm>
+#include <cmath>
+#include <limits>
+#include <map>
+
+#include "algebra/differentiate.hpp"
+
+namespace netloop {
+namespace {
+
+struct Code {
+    enum class Kind : std::uint8_t { compute, constant, table, call, jump, jump_if_zero } kind = Kind::compute;
+    Op op = Op::constant;
+    std::uint8_t flag = 0;
+    std::uint32_t to = 0, a = 0, b = 0, c = 0;  ///< jumps: `to` is the next instruction; call: b registers listed from `a`
+    double number = 0;
+    const Table* tabled = nullptr;
+    const Callable* called = nullptr;
+};
+
+class Procedure : public Callable {
+public:
+    Procedure(const Graph& graph, ProcedureText text) : text_(std::move(text)), n_registers_(text_.n_registers)
+    {
+        emit(graph, text_.steps);
+        tables_ = graph.tables();
+        callables_ = graph.callables();
+    }
+
+    const std::string& name() const override { return text_.name; }
+    std::size_t n_arguments() const override { return text_.arguments.size(); }
+    std::size_t n_scratch() const override { return n_registers_ + most_listed_ + inner_scratch_; }
+
+    double evaluate(const double* arguments, double* r) const override
+    {
+        std::fill(r, r + n_registers_, 0.0);
+        for (std::size_t i = 0; i < text_.arguments.size(); ++i) r[text_.arguments[i]] = arguments[i];
+        double* listed = r + n_registers_;
+        std::size_t turns = 0;
+        for (std::size_t at = 0; at < code_.size();) {
+            const Code& c = code_[at++];
+            switch (c.kind) {
+                case Code::Kind::compute:
+                    r[c.to] = c.op == Op::select ? (r[c.a] != 0 ? r[c.b] : r[c.c]) : evaluate_op(c.op, r[c.a], r[c.b], r[c.c]);
+                    break;
+                case Code::Kind::constant:
+                    r[c.to] = c.number;
+                    break;
+                case Code::Kind::table:
+                    r[c.to] = (*c.tabled)(r[c.a], c.b == kNoNode ? 0 : r[c.b], c.flag / 16, c.flag % 16);
+                    break;
+                case Code::Kind::call:
+                    for (std::uint32_t k = 0; k < c.b; ++k) listed[k] = r[lists_[c.a + k]];
+                    r[c.to] = c.called->evaluate(listed, listed + most_listed_);
+                    break;
+                case Code::Kind::jump:
+                    if (++turns > kMostTurns) return std::numeric_limits<double>::quiet_NaN();
+                    at = c.to;
+                    break;
+                case Code::Kind::jump_if_zero:
+                    if (r[c.a] == 0) at = c.to;
+                    break;
+            }
+        }
+        return r[text_.result];
+    }
+
+    CallablePtr derivative(Graph& graph, std::size_t argument) const override
+    {
+        // register r gets a companion r + n that holds its derivative
+        std::uint32_t n = text_.n_registers;
+        ProcedureText d;
+        d.name = text_.name + "'";
+        d.arguments = text_.arguments;
+        d.result = text_.result + n;
+        d.n_registers = 2 * n;
+        d.steps.push_back({ProcedureStep::Kind::assign, text_.arguments[argument] + n, graph.constant(1)});
+        Gradients gradients(graph, [](const Node& leaf) { return leaf.op == Op::unknown ? leaf.a : kNoNode; });
+        std::vector<ProcedureStep> steps = with_derivatives(graph, gradients, text_.steps, n);
+        d.steps.insert(d.steps.end(), steps.begin(), steps.end());
+        return make_procedure(graph, std::move(d));
+    }
+
+private:
+    static std::vector<ProcedureStep> with_derivatives(Graph& graph, Gradients& gradients, const std::vector<ProcedureStep>& steps, std::uint32_t n)
+    {
+        std::vector<ProcedureStep> made;
+        for (const ProcedureStep& s : steps) {
+            if (s.kind == ProcedureStep::Kind::assign) {
+                NodeId sum = graph.constant(0);
+                const std::vector<Gradients::Entry> entries = gradients(s.value);
+                for (const auto& [reg, partial_by] : entries) sum = graph.add(sum, graph.mul(partial_by, graph.leaf(Op::unknown, reg + n)));
+                made.push_back({ProcedureStep::Kind::assign, s.to + n, sum});  // before the register itself changes
+                made.push_back(s);
+            } else {
+                made.push_back({s.kind, 0, s.value, with_derivatives(graph, gradients, s.then_steps, n), with_derivatives(graph, gradients, s.else_steps, n)});
+            }
+        }
+        return made;
+    }
+
+    std::uint32_t temporary() { return n_registers_++; }
+    std::uint32_t emit(Code c)
+    {
+        code_.push_back(c);
+        return static_cast<std::uint32_t>(code_.size() - 1);
+    }
+
+    void emit(const Graph& g, const std::vector<ProcedureStep>& steps)
+    {
+        for (const ProcedureStep& s : steps) {
+            if (s.kind == ProcedureStep::Kind::assign) {
+                std::uint32_t from = emit_expression(g, s.value);
+                emit({Code::Kind::compute, Op::select, 0, s.to, from, from, from});  // a copy
+            } else if (s.kind == ProcedureStep::Kind::branch) {
+                std::uint32_t condition = emit_expression(g, s.value);
+                std::uint32_t over = emit({Code::Kind::jump_if_zero, Op::constant, 0, 0, condition});
+                emit(g, s.then_steps);
+                std::uint32_t out = emit({Code::Kind::jump});
+                code_[over].to = static_cast<std::uint32_t>(code_.size());
+                emit(g, s.else_steps);
+                code_[out].to = static_cast<std::uint32_t>(code_.size());
+            } else {
+                auto begin = static_cast<std::uint32_t>(code_.size());
+                std::uint32_t condition = emit_expression(g, s.value);
+                std::uint32_t out = emit({Code::Kind::jump_if_zero, Op::constant, 0, 0, condition});
+                emit(g, s.then_steps);
+                emit({Code::Kind::jump, Op::constant, 0, begin});
+                code_[out].to = static_cast<std::uint32_t>(code_.size());
+            }
+        }
+    }
+
+    std::uint32_t emit_expression(const Graph& g, NodeId root)
+    {
+        std::map<NodeId, std::uint32_t> place;
+        for (NodeId id : g.reachable({root})) {
+            const Node& n = g[id];
+            if (n.op == Op::unknown) {
+                place[id] = n.a;
+                continue;
+            }
+            if (n.op == Op::pair) continue;  // only lists the arguments of a call
+            Code c;
+            c.op = n.op;
+            c.to = place[id] = temporary();
+            if (n.op == Op::constant) {
+                c.kind = Code::Kind::constant;
+                c.number = g.value(id);
+            } else if (n.op == Op::lookup) {
+                c.kind = Code::Kind::table;
+                c.flag = n.flag;
+                c.tabled = &g.table(n.a);
+                c.a = place.at(n.b);
+                c.b = n.c == kNoNode ? kNoNode : place.at(n.c);
+            } else if (n.op == Op::call) {
+                c.kind = Code::Kind::call;
+                c.called = &g.callable(n.a);
+                c.a = static_cast<std::uint32_t>(lists_.size());
+                for (NodeId argument : g.arguments(id)) lists_.push_back(place.at(argument));
+                c.b = static_cast<std::uint32_t>(lists_.size()) - c.a;
+                most_listed_ = std::max<std::size_t>(most_listed_, c.b);
+                inner_scratch_ = std::max(inner_scratch_, c.called->n_scratch());
+            } else {
+                c.a = place.at(n.a);
+                if (n_children(n.op) > 1) c.b = place.at(n.b);
+                if (n_children(n.op) > 2) c.c = place.at(n.c);
+            }
+            emit(c);
+        }
+        return place.at(root);
+    }
+
+    ProcedureText text_;
+    std::uint32_t n_registers_ = 0;
+    std::vector<Code> code_;
+    std::vector<std::uint32_t> lists_;
+    std::size_t most_listed_ = 0, inner_scratch_ = 0;
+    std::vector<TablePtr> tables_;        ///< keep alive what the code points to
+    std::vector<CallablePtr> callables_;
+};
+
+}  // namespace
+
+CallablePtr make_procedure(const Graph& graph, ProcedureText text)
+{
+    return std::make_shared<const Procedure>(graph, std::move(text));
+}
+
+}  // namespace netloop

@@ -1,0 +1,81 @@
+// Whether a component fits a slot: it needs at least the ports, params and signals of what the slot asks for.
+#include <algorithm>
+
+#include "model/check_units.hpp"
+
+namespace netloop {
+
+bool UnitChecker::check_slot(const Definition& base, const Definition& d, Span span)
+{
+    const ComponentInfo *wanted = set_.info(base), *offered = set_.info(d);
+    if (wanted == nullptr || offered == nullptr) return false;
+    if (std::find(offered->ancestry.begin(), offered->ancestry.end(), &base) != offered->ancestry.end()) return true;
+    bool fits = true;
+    auto refuse = [&](const std::string& what, Span where) {
+        set_.diagnostics.report(messages::slot_unfit, span, d.full_name, base.full_name, what)
+            .note(where, fmt::format("'{}' asks for it here", base.full_name))
+            .mend(fmt::format("a component for this slot needs at least the ports, params and signals of '{}'", base.full_name));
+        fits = false;
+    };
+    for (const std::string& name : wanted->member_names) {
+        const Member &need = *wanted->find(name), *have = offered->find(name);
+        if (const auto* port = need.statement->as<PortDecl>(); port != nullptr && !need.is_port_fluid) {
+            const auto* other = have != nullptr ? have->statement->as<PortDecl>() : nullptr;
+            if (other == nullptr || have->is_port_fluid)
+                refuse(fmt::format("it has no port '{}'", name), port->name_span);
+            else if (set_.find(*need.scope, port->domain, true) != set_.find(*have->scope, other->domain, true))
+                refuse(fmt::format("its port '{}' is {}, not {}", name, text_of(other->domain), text_of(port->domain)), port->name_span);
+            continue;
+        }
+        const auto* q = need.statement->as<QuantityDecl>();
+        bool visible = q != nullptr && (q->kind == QuantityKind::param || q->kind == QuantityKind::option || q->kind == QuantityKind::input ||
+                                        q->kind == QuantityKind::output);
+        if (!visible) continue;
+        const char* word = q->kind == QuantityKind::param ? "param" : q->kind == QuantityKind::option ? "option" : q->kind == QuantityKind::input ? "input" : "output";
+        const auto* other = have != nullptr ? have->statement->as<QuantityDecl>() : nullptr;
+        if (other == nullptr || other->kind != q->kind) {
+            refuse(fmt::format("it has no {} '{}'", word, name), q->name_span);
+            continue;
+        }
+        Type a = declared_type(*q, wanted, *need.scope), b = declared_type(*other, offered, *have->scope);
+        if (a.unit && b.unit && !(a.unit->dimension == b.unit->dimension))
+            refuse(fmt::format("its {} '{}' is in [{}], not [{}]", word, name, b.unit->text, a.unit->text), q->name_span);
+    }
+    return fits;
+}
+
+void UnitChecker::check_put(const ComponentInfo& info, const Path& path, const KindUse& use, const FileScope& use_scope)
+{
+    const ComponentInfo* at = &info;
+    for (std::size_t i = 0; i < path.size(); ++i) {
+        const Member* m = at->find(path[i].name);
+        if (m == nullptr) {
+            std::string near = nearest_name(path[i].name, at->member_names);
+            set_.diagnostics.report(messages::unknown_name, path[i].span, path[i].name, fmt::format("'{}'", at->definition->full_name))
+                .mend(near.empty() ? "" : fmt::format("did you mean '{}'?", near));
+            return;
+        }
+        const auto* slot = m->statement->as<SlotDecl>();
+        if (i + 1 == path.size()) {
+            if (slot == nullptr) {
+                set_.diagnostics.report(messages::not_a, path[i].span, path[i].name, "no slot", "a place for a component");
+                return;
+            }
+            Context context{&info, &use_scope, {}};
+            check_kind_use(use, context, false);
+            const Definition *base = set_.find(*m->scope, slot->base), *d = set_.find(use_scope, use.kind, true);
+            if (base != nullptr && d != nullptr && base->as<ComponentDecl>() != nullptr && d->as<ComponentDecl>() != nullptr) check_slot(*base, *d, use.span);
+            return;
+        }
+        const auto* part = m->statement->as<PartDecl>();
+        const Path* kind = part != nullptr ? &part->kind.kind : slot != nullptr ? &slot->kind.kind : nullptr;
+        const Definition* d = kind != nullptr ? set_.find(*m->scope, *kind, true) : nullptr;
+        if (d == nullptr || d->as<ComponentDecl>() == nullptr) {
+            set_.diagnostics.report(messages::not_a, path[i].span, path[i].name, "no part", "a part that holds a slot");
+            return;
+        }
+        at = set_.info(*d);
+    }
+}
+
+}  // namespace netloop
