@@ -44,6 +44,7 @@ public:
 
     SolverForm run()
     {
+        number_variables();
         count_uses();
         make_states();
         make_candidates();
@@ -59,13 +60,37 @@ public:
 
 private:
     const ReducedSystem& reduced() const { return form_.reduced; }
-    static std::uint64_t key(Variable v) { return static_cast<std::uint64_t>(v.quantity) * 64 + v.order; }
+    // Numbers of all variables there are: those of one quantity stand together, in the order of differentiation.
+    void number_variables()
+    {
+        std::vector<std::uint32_t> orders(form_.flat().quantities.size(), 0);
+        auto see = [&](Variable v) { orders[v.quantity] = std::max(orders[v.quantity], v.order + 1); };
+        for (const Variable& v : reduced().states) see(v);
+        for (const Variable& v : reduced().unknowns) see(v);
+        for (const StateChoice& c : reduced().choices)
+            for (const auto& [quantity, highest] : c.candidates) see({quantity, highest});
+        first_.assign(orders.size() + 1, 0);
+        for (std::size_t q = 0; q < orders.size(); ++q) first_[q + 1] = first_[q] + orders[q];
+        std::size_t n = first_.back();
+        values_.assign(n, kNoNode);
+        state_.assign(n, kNoNode);
+        depends_.resize(n);
+        uses_.assign(n, 0);
+        hints_.assign(n, kNoNode);
+        needed_in_z_.assign(n, kNotNeeded);
+    }
+    bool has(Variable v) const { return first_[v.quantity] + v.order < first_[v.quantity + 1]; }
+    std::uint32_t key(Variable v) const
+    {
+        if (!has(v)) throw std::logic_error("solver form: '" + reduced().system.name(v) + "' is no variable of the reduced system");
+        return first_[v.quantity] + v.order;
+    }
 
     NodeId value_of(Variable v)
     {
-        auto it = values_.find(key(v));
-        if (it == values_.end()) throw std::logic_error("solver form: '" + reduced().system.name(v) + "' is read before it is settled");
-        return it->second;
+        NodeId value = values_[key(v)];
+        if (value == kNoNode) throw std::logic_error("solver form: '" + reduced().system.name(v) + "' is read before it is settled");
+        return value;
     }
 
     void count_uses()
@@ -78,9 +103,10 @@ private:
     void collect_aliases()
     {
         const auto& resolutions = reduced().system.resolutions;
+        aliases_.resize(values_.size());
         for (QuantityId q = 0; q < resolutions.size(); ++q) {
             const Resolution& r = resolutions[q];
-            if (r.known == kNoNode) aliases_[key({r.representative, r.order})].push_back(q);
+            if (r.known == kNoNode && has({r.representative, r.order})) aliases_[key({r.representative, r.order})].push_back(q);
         }
     }
 
@@ -94,7 +120,9 @@ private:
             if (n.op != Op::quantity) return;
             for (NodeId id : g_.reachable({value}))
                 if (g_[id].op == Op::quantity || g_[id].op == Op::time || g_[id].op == Op::mode) return;
-            hints_.emplace(key({n.a, n.b}), negative ? g_.neg(value) : value);
+            if (!has({n.a, n.b})) return;
+            NodeId& place = hints_[key({n.a, n.b})];
+            if (place == kNoNode) place = negative ? g_.neg(value) : value;
         };
         auto by_depth = [](const auto* a, const auto* b) { return a->depth < b->depth; };
         std::vector<const FlatInit*> inits;
@@ -132,7 +160,7 @@ private:
             }
             any = true;
         }
-        if (auto it = hints_.find(key(v)); it != hints_.end()) z.start = it->second;
+        if (hints_[key(v)] != kNoNode) z.start = hints_[key(v)];
         Unit unit = flat.quantities[v.quantity].unit;
         for (std::uint32_t k = 0; k < v.order; ++k) unit.dimension = unit.dimension / Dimension::base(2);
         z.usual = declared > 0 ? declared : usual_by_kind(unit);
@@ -171,7 +199,7 @@ private:
                     depends_[key(v)] = {i};
                     orders.push_back(i);
                 }
-                needed_in_z_[key({quantity, highest})] = kNoNode;
+                needed_in_z_[key({quantity, highest})] = 0;
                 made.orders.push_back(std::move(orders));
             }
             form_.choices.push_back(std::move(made));
@@ -184,7 +212,7 @@ private:
         std::uint32_t i = add_z(kind, v);
         values_[key(v)] = g_.leaf(Op::unknown, i);
         depends_[key(v)] = {i};
-        if (auto it = needed_in_z_.find(key(v)); it != needed_in_z_.end()) it->second = i;
+        if (needed_in_z_[key(v)] != kNotNeeded) needed_in_z_[key(v)] = i;
         return i;
     }
 
@@ -197,7 +225,7 @@ private:
             const StateChoice& choice = reduced().choices[i];
             SolverChoice& made = form_.choices[i];
             for (std::size_t c = 0; c < choice.candidates.size(); ++c)
-                made.orders[c].push_back(needed_in_z_.at(key({choice.candidates[c].quantity, choice.candidates[c].highest})));
+                made.orders[c].push_back(needed_in_z_[key({choice.candidates[c].quantity, choice.candidates[c].highest})]);
             for (const StateChoice::Entry& e : choice.entries) made.entries.push_back({e.row, e.candidate, substitute_(e.value)});
             for (std::size_t k = choice.n_states(); k > 0; --k) {
                 made.links.push_back(static_cast<std::uint32_t>(form_.residuals.size()));
@@ -210,9 +238,7 @@ private:
     // (q, k) is the rate of a state if (q, k-1) is one
     std::uint32_t state_below(Variable v) const
     {
-        if (v.order == 0) return kNoNode;
-        auto it = state_.find(key({v.quantity, v.order - 1}));
-        return it == state_.end() ? kNoNode : it->second;
+        return v.order == 0 ? kNoNode : state_[key({v.quantity, v.order - 1})];
     }
 
     void add_residual(NodeId residual, std::uint32_t equation)
@@ -256,7 +282,7 @@ private:
             std::set_union(depends.begin(), depends.end(), more.begin(), more.end(), std::back_inserter(merged));
             depends = std::move(merged);
         }
-        if ((depends.size() > kMaxCopiedDependencies && uses_[key(v)] > 1) || needed_in_z_.count(key(v))) {
+        if ((depends.size() > kMaxCopiedDependencies && uses_[key(v)] > 1) || needed_in_z_[key(v)] != kNotNeeded) {
             std::uint32_t i = add_unknown(ZEntry::Kind::carried, v);
             add_residual(g_.sub(g_.leaf(Op::unknown, i), value), step.equation);
             return;
@@ -270,9 +296,9 @@ private:
     void finish_rates()
     {
         for (const Variable& v : reduced().states) {
-            auto above = state_.find(key({v.quantity, v.order + 1}));
-            if (above == state_.end()) continue;
-            add_residual(g_.sub(g_.leaf(Op::rate, state_[key(v)]), g_.leaf(Op::unknown, above->second)), kNoNode);
+            Variable rate{v.quantity, v.order + 1};
+            if (!has(rate) || state_[key(rate)] == kNoNode) continue;
+            add_residual(g_.sub(g_.leaf(Op::rate, state_[key(v)]), g_.leaf(Op::unknown, state_[key(rate)])), kNoNode);
         }
     }
 
@@ -357,13 +383,16 @@ private:
     SolverForm form_;
     Graph& g_;
     Substitution substitute_;
-    std::map<std::uint64_t, NodeId> values_;
-    std::map<std::uint64_t, std::uint32_t> state_;
-    std::map<std::uint64_t, std::vector<std::uint32_t>> depends_;
-    std::map<std::uint64_t, std::uint32_t> uses_;
-    std::map<std::uint64_t, std::vector<QuantityId>> aliases_;
-    std::map<std::uint64_t, NodeId> hints_;
-    std::map<std::uint64_t, std::uint32_t> needed_in_z_;  ///< highest derivatives of candidates: their place in z
+    // per variable, see number_variables()
+    static constexpr std::uint32_t kNotNeeded = kNoNode;
+    std::vector<std::uint32_t> first_;  ///< per quantity: number of its first variable
+    std::vector<NodeId> values_;
+    std::vector<std::uint32_t> state_;  ///< place in z
+    std::vector<std::vector<std::uint32_t>> depends_;
+    std::vector<std::uint32_t> uses_;
+    std::vector<std::vector<QuantityId>> aliases_;
+    std::vector<NodeId> hints_;
+    std::vector<std::uint32_t> needed_in_z_;  ///< of highest derivatives of candidates: their place in z
 };
 
 }  // namespace

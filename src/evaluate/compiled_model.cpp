@@ -64,18 +64,35 @@ void find_link_entries(CompiledModel& m)
     }
 }
 
+// Parameters that depend on no other make one program; the next ones, that depend on those alone, another; and so on.
 void lower_parameters(CompiledModel& m, Lowering& lowering)
 {
     const FlatModel& flat = m.form.flat();
+    const Graph& g = flat.graph;
+    std::vector<std::uint32_t> level(flat.parameters.size(), 0);
+    std::vector<ParameterValues> values;
+    std::vector<std::vector<NodeId>> roots;
     for (ParameterId p : order_parameters(flat, nullptr)) {
-        const FlatParameter& f = flat.parameters[p];
-        ParameterStep step;
-        step.parameter = p;
-        step.value = lowering.lower_in_place(f.path, {f.value});
-        if (f.low != kNoNode) step.low = lowering.lower_in_place(f.path + " low", {f.low});
-        if (f.high != kNoNode) step.high = lowering.lower_in_place(f.path + " high", {f.high});
-        m.parameters.push_back(std::move(step));
+        NodeId value = flat.parameters[p].value;
+        if (!g.is_constant(value))
+            for (NodeId id : g.reachable({value}))
+                if (g[id].op == Op::parameter) level[p] = std::max(level[p], level[g[id].a] + 1);
+        if (values.size() <= level[p]) values.resize(level[p] + 1), roots.resize(level[p] + 1);
+        values[level[p]].parameters.push_back(p);
+        roots[level[p]].push_back(value);
     }
+    for (std::size_t k = 0; k < values.size(); ++k) {
+        values[k].program = lowering.lower_in_place("params", roots[k]);
+        m.parameters.push_back(std::move(values[k]));
+    }
+    std::vector<NodeId> low, high;
+    for (ParameterId p = 0; p < flat.parameters.size(); ++p) {
+        const FlatParameter& f = flat.parameters[p];
+        if (f.low != kNoNode) m.bounds.low.push_back(p), low.push_back(f.low);
+        if (f.high != kNoNode) m.bounds.high.push_back(p), high.push_back(f.high);
+    }
+    low.insert(low.end(), high.begin(), high.end());
+    m.bounds.program = lowering.lower_in_place("ranges of params", low);
 }
 
 }  // namespace
@@ -141,12 +158,12 @@ std::shared_ptr<const CompiledModel> build_programs(SolverForm form)
         for (const auto& [number, node] : start_gradients[i]) row.entries.emplace_back(number, m.start.results[at++]);
         m.start_rows.push_back(std::move(row));
     }
-    for (const ZEntry& z : m.form.z) {
-        if (z.start == kNoNode)
-            m.z_start.emplace_back(std::nullopt);
-        else
-            m.z_start.emplace_back(lowering.lower("search start", {z.start}));
-    }
+    roots.clear();
+    for (const ZEntry& z : m.form.z)
+        if (z.start != kNoNode) roots.push_back(z.start);
+    m.search_start = lowering.lower("search start", roots);
+    at = 0;
+    for (const ZEntry& z : m.form.z) m.z_start.push_back(z.start == kNoNode ? kNoNode : m.search_start.results[at++]);
     lower_parameters(m, lowering);
     m.prologue = lowering.prologue();
     m.layout = lowering.layout();

@@ -17,11 +17,16 @@ struct SparsePattern {
     std::size_t n_entries() const { return rows.size(); }
 };
 
-/// One parameter's value and range as little programs; run in this order, they settle all.
-struct ParameterStep {
-    ParameterId parameter = 0;
-    Program value;
-    std::optional<Program> low, high;
+/// Values of some parameters: result k of the program is that of parameters[k].
+struct ParameterValues {
+    std::vector<ParameterId> parameters;
+    Program program;
+};
+
+/// Ranges: result k is the bound of parameters[k].
+struct ParameterBounds {
+    std::vector<ParameterId> low, high;  ///< results: first those of `low`, then those of `high`
+    Program program;
 };
 
 /// Derivatives of one start equation: column 0 .. n-1 for z, n .. 2n-1 for rates; place of each value in memory.
@@ -41,7 +46,8 @@ struct CompiledModel {
     SolverForm form;
     MemoryLayout layout;
     std::vector<std::pair<std::uint32_t, double>> literals;
-    std::vector<ParameterStep> parameters;
+    std::vector<ParameterValues> parameters;  ///< run one after another, they settle all: each uses only those before it
+    ParameterBounds bounds;
     Program prologue;
     Program residual;
     Program jacobian;
@@ -50,7 +56,8 @@ struct CompiledModel {
     Program choices;  ///< the entries of all SolverChoices, one after another
     Program start;
     std::vector<StartRow> start_rows;
-    std::vector<std::optional<Program>> z_start;  ///< where the search for each z begins; none: 0
+    Program search_start;                ///< where the search begins for each member of z that has a place to begin
+    std::vector<std::uint32_t> z_start;  ///< per member of z: place of it after `search_start` has run, or kNoNode: 0
     SparsePattern pattern;                        ///< of dF/dz + cj dF/dz'
     std::vector<std::uint32_t> by_z;              ///< per entry: place of dF/dz, or kNoNode
     std::vector<std::uint32_t> by_rate;           ///< per entry: place of dF/dz', or kNoNode

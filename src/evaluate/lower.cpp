@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <unordered_map>
 
 namespace netloop {
 namespace {
@@ -21,14 +22,6 @@ void children_of(const Graph& g, NodeId id, Visit visit)
         if (child != kNoNode) visit(child);
     }
 }
-
-/// A piece of work: one result, and all nodes that only it needs.
-struct Unit_ {
-    NodeId root = kNoNode;
-    std::vector<NodeId> nodes;  ///< ascending
-    std::uint32_t level = 0;
-    std::uint64_t shape = 0;
-};
 
 std::uint64_t mix(std::uint64_t h, std::uint64_t v)
 {
@@ -82,15 +75,16 @@ std::uint32_t Lowering::place_of_leaf(NodeId id)
         default:
             break;
     }
-    auto [it, fresh] = fixed_places_.emplace(id, 0);
-    if (fresh) {
-        it->second = new_place();
+    if (fixed_places_.size() < graph_.size()) fixed_places_.resize(graph_.size(), 0);
+    std::uint32_t& place = fixed_places_[id];
+    if (place == 0) {  // 0 is the place of time
+        place = new_place();
         if (n.op == Op::constant)
-            literals_.emplace_back(it->second, graph_.value(id));
+            literals_.emplace_back(place, graph_.value(id));
         else
             hoisted_.push_back(id);
     }
-    return it->second;
+    return place;
 }
 
 Program Lowering::prologue()
@@ -101,7 +95,7 @@ Program Lowering::prologue()
     Program p = lower("prologue", roots);
     // results must land where the other programs expect them
     Kernel copies;
-    for (std::size_t i = 0; i < roots.size(); ++i) copies.code.push_back({Op::constant, 0, fixed_places_.at(roots[i]), p.results[i], 0, 0});
+    for (std::size_t i = 0; i < roots.size(); ++i) copies.code.push_back({Op::constant, 0, fixed_places_[roots[i]], p.results[i], 0, 0});
     if (!copies.code.empty()) p.kernels.push_back(std::move(copies));
     layout_.size = next_place_;
     return p;
@@ -127,133 +121,141 @@ Program Lowering::lower(std::string name, const std::vector<NodeId>& roots)
     };
 
     // 1. Each node belongs to the unit of its only user; one with users in several units, or a root, has a unit of its own.
+    //    Units are numbered from the last root down; a unit reads only units with higher numbers.
     constexpr std::uint32_t kNone = 0xffffffffu;
-    std::unordered_map<NodeId, std::uint32_t> unit_of;
-    std::vector<Unit_> units;
-    std::vector<std::uint32_t> owner(order.size(), kNone);
-    std::unordered_map<NodeId, std::uint32_t> position;
-    for (std::uint32_t i = 0; i < order.size(); ++i) position[order[i]] = i;
-    std::vector<char> is_root(order.size(), 0), several(order.size(), 0);
-    for (NodeId r : roots) is_root[position[r]] = 1;
+    if (position_.size() < graph_.size()) position_.resize(graph_.size(), kNone);
+    for (std::uint32_t i = 0; i < order.size(); ++i) position_[order[i]] = i;
+    std::vector<std::uint32_t> owner(order.size(), kNone), root_of;
+    std::vector<char> is_root(order.size(), 0), several(order.size(), 0), heads(order.size(), 0);
+    for (NodeId r : roots) is_root[position_[r]] = 1;
     for (std::size_t i = order.size(); i-- > 0;) {
-        NodeId id = order[i];
-        if (is_leaf(id)) continue;
+        if (is_leaf(order[i])) continue;
         if (owner[i] == kNone && !is_root[i]) continue;  // below hoisted nodes only
         if (is_root[i] || several[i]) {
-            owner[i] = static_cast<std::uint32_t>(units.size());
-            units.push_back({id, {}, 0, 0});
-            unit_of[id] = owner[i];
+            owner[i] = static_cast<std::uint32_t>(root_of.size());
+            root_of.push_back(static_cast<std::uint32_t>(i));
+            heads[i] = 1;
         }
-        units[owner[i]].nodes.push_back(id);
-        children_of(graph_, id, [&](NodeId child) {
-            std::uint32_t c = position[child];
+        children_of(graph_, order[i], [&](NodeId child) {
+            std::uint32_t c = position_[child];
             if (owner[c] == kNone)
                 owner[c] = owner[i];
             else if (owner[c] != owner[i])
                 several[c] = 1;
         });
     }
-    for (Unit_& u : units) std::reverse(u.nodes.begin(), u.nodes.end());
+    // nodes of each unit, ascending, one unit behind the other
+    auto n_units = static_cast<std::uint32_t>(root_of.size());
+    std::vector<std::uint32_t> first_node(n_units + 1, 0), members;
+    auto belongs = [&](std::size_t i) { return owner[i] != kNone && !is_leaf(order[i]); };
+    for (std::size_t i = 0; i < order.size(); ++i)
+        if (belongs(i)) ++first_node[owner[i] + 1];
+    for (std::uint32_t u = 0; u < n_units; ++u) first_node[u + 1] += first_node[u];
+    members.resize(first_node[n_units]);
+    std::vector<std::uint32_t> next_free(first_node.begin(), first_node.end() - 1);
+    for (std::uint32_t i = 0; i < order.size(); ++i)
+        if (belongs(i)) members[next_free[owner[i]]++] = i;
 
-    // 2. Places of unit results; levels in ascending order of roots (a unit reads only units with smaller roots).
-    std::vector<std::uint32_t> by_root(units.size());
-    for (std::uint32_t i = 0; i < units.size(); ++i) by_root[i] = i;
-    std::sort(by_root.begin(), by_root.end(), [&](std::uint32_t a, std::uint32_t b) { return units[a].root < units[b].root; });
-    std::unordered_map<NodeId, std::uint32_t> place;
-    for (std::uint32_t u : by_root) place[units[u].root] = new_place();
+    // 2. Places of unit results, in ascending order of roots.
+    std::vector<std::uint32_t> place(n_units), level(n_units, 0);
+    for (std::uint32_t u = n_units; u-- > 0;) place[u] = new_place();
 
-    // 3. Shapes: the unit's code with leaves numbered as they are first met.
-    struct Draft {
+    // 3. Shapes: the unit's code with inputs numbered as they are first met. Units of one level and shape are instances of one code.
+    struct Shape {
+        std::uint32_t level = 0;
+        std::uint64_t hash = 0;
         std::vector<Instruction> code;
         std::vector<std::uint32_t> arguments;
-        std::vector<std::uint32_t> inputs;
-        std::uint32_t n_registers = 0;
-        std::uint32_t output = 0;
+        std::uint32_t n_inputs = 0, n_registers = 0;
+        std::vector<std::uint32_t> units;
     };
-    auto draft_of = [&](Unit_& u) {
-        Draft d;
-        std::unordered_map<NodeId, std::uint32_t> input_register, node_register;
-        // inputs first, so that registers of inputs are the lowest
-        for (NodeId id : u.nodes) {
-            children_of(graph_, id, [&](NodeId child) {
-                bool inner = !is_leaf(child) && !unit_of.contains(child);
-                if (inner || input_register.contains(child)) return;
-                input_register[child] = static_cast<std::uint32_t>(d.inputs.size());
-                d.inputs.push_back(is_leaf(child) ? place_of_leaf(child) : place.at(child));
-                if (!is_leaf(child)) u.level = std::max(u.level, units[unit_of.at(child)].level + 1);
+    std::vector<Shape> shapes;
+    std::unordered_multimap<std::uint64_t, std::uint32_t> shape_of;
+    std::vector<std::uint32_t> input_pool, inputs_of(n_units), reg(order.size(), 0), met(order.size(), kNone);
+    Shape draft;
+    for (std::uint32_t u = n_units; u-- > 0;) {
+        draft.code.clear();
+        draft.arguments.clear();
+        inputs_of[u] = static_cast<std::uint32_t>(input_pool.size());
+        // inputs first, so that their registers are the lowest
+        for (std::uint32_t k = first_node[u]; k < first_node[u + 1]; ++k) {
+            children_of(graph_, order[members[k]], [&](NodeId child) {
+                std::uint32_t c = position_[child];
+                bool leaf = is_leaf(child);
+                if ((!leaf && !heads[c]) || met[c] == u) return;
+                met[c] = u;
+                reg[c] = static_cast<std::uint32_t>(input_pool.size()) - inputs_of[u];
+                input_pool.push_back(leaf ? place_of_leaf(child) : place[owner[c]]);
+                if (!leaf) level[u] = std::max(level[u], level[owner[c]] + 1);
             });
         }
-        auto next = static_cast<std::uint32_t>(d.inputs.size());
-        std::uint64_t h = d.inputs.size();
-        for (NodeId id : u.nodes) {
+        draft.n_inputs = static_cast<std::uint32_t>(input_pool.size()) - inputs_of[u];
+        std::uint32_t next = draft.n_inputs;
+        std::uint64_t h = mix(draft.n_inputs, level[u]);
+        for (std::uint32_t k = first_node[u]; k < first_node[u + 1]; ++k) {
+            NodeId id = order[members[k]];
             const Node& n = graph_[id];
-            auto reg = [&](NodeId child) {
-                if (child == kNoNode) return kNoNode;
-                auto it = input_register.find(child);
-                return it != input_register.end() ? it->second : node_register.at(child);
-            };
+            auto at = [&](NodeId child) { return child == kNoNode ? kNoNode : reg[position_[child]]; };
             Instruction i{n.op, n.flag, next, 0, 0, 0};
             if (n.op == Op::lookup)
-                i.a = n.a, i.b = reg(n.b), i.c = reg(n.c);
+                i.a = n.a, i.b = at(n.b), i.c = at(n.c);
             else if (n.op == Op::call) {
                 i.a = n.a;
-                i.b = static_cast<std::uint32_t>(d.arguments.size());
-                for (NodeId argument : graph_.arguments(id)) d.arguments.push_back(reg(argument)), h = mix(h, d.arguments.back());
-                i.c = static_cast<std::uint32_t>(d.arguments.size()) - i.b;
+                i.b = static_cast<std::uint32_t>(draft.arguments.size());
+                for (NodeId argument : graph_.arguments(id)) draft.arguments.push_back(at(argument)), h = mix(h, draft.arguments.back());
+                i.c = static_cast<std::uint32_t>(draft.arguments.size()) - i.b;
             } else {
-                i.a = reg(n.a);
-                if (n_children(n.op) > 1) i.b = reg(n.b);
-                if (n_children(n.op) > 2) i.c = reg(n.c);
+                i.a = at(n.a);
+                if (n_children(n.op) > 1) i.b = at(n.b);
+                if (n_children(n.op) > 2) i.c = at(n.c);
             }
             for (std::uint64_t part : {static_cast<std::uint64_t>(n.op), static_cast<std::uint64_t>(n.flag), static_cast<std::uint64_t>(i.a),
                                        static_cast<std::uint64_t>(i.b), static_cast<std::uint64_t>(i.c)})
                 h = mix(h, part);
-            d.code.push_back(i);
-            node_register[id] = next++;
+            draft.code.push_back(i);
+            // a node with a register of its own is an input of other units, but a result here
+            reg[members[k]] = next++;
         }
-        d.n_registers = next;
-        d.output = next - 1;
-        u.shape = h;
-        return d;
-    };
-    std::vector<Draft> drafts(units.size());
-    for (std::uint32_t u : by_root) drafts[u] = draft_of(units[u]);
+        draft.n_registers = next;
+        draft.level = level[u];
+        draft.hash = h;
+        auto same = [&](const Shape& s) {
+            return s.level == draft.level && s.n_inputs == draft.n_inputs && s.arguments == draft.arguments &&
+                   std::equal(s.code.begin(), s.code.end(), draft.code.begin(), draft.code.end(), [](const Instruction& x, const Instruction& y) {
+                       return x.op == y.op && x.flag == y.flag && x.a == y.a && x.b == y.b && x.c == y.c;
+                   });
+        };
+        auto [begin, end] = shape_of.equal_range(h);
+        while (begin != end && !same(shapes[begin->second])) ++begin;
+        if (begin == end) {
+            shape_of.emplace(h, static_cast<std::uint32_t>(shapes.size()));
+            shapes.push_back(draft);
+            shapes.back().units.push_back(u);
+        } else {
+            shapes[begin->second].units.push_back(u);
+        }
+    }
 
-    // 4. Units of one level and shape become the instances of one kernel; single ones are joined into straight scalar code.
-    std::stable_sort(by_root.begin(), by_root.end(), [&](std::uint32_t a, std::uint32_t b) {
-        if (units[a].level != units[b].level) return units[a].level < units[b].level;
-        return units[a].shape < units[b].shape;
-    });
-    auto same_code = [](const Draft& a, const Draft& b) {
-        return a.inputs.size() == b.inputs.size() && a.arguments == b.arguments &&
-               std::equal(a.code.begin(), a.code.end(), b.code.begin(), b.code.end(), [](const Instruction& x, const Instruction& y) {
-                   return x.op == y.op && x.flag == y.flag && x.a == y.a && x.b == y.b && x.c == y.c;
-               });
-    };
+    // 4. Shapes with many units become kernels; the others are joined into straight scalar code.
+    std::stable_sort(shapes.begin(), shapes.end(), [](const Shape& a, const Shape& b) { return a.level < b.level; });
     Kernel straight;
     auto close_straight = [&] {
         if (!straight.code.empty()) program.kernels.push_back(std::move(straight));
         straight = {};
     };
     constexpr std::size_t kFewest = 8;  ///< fewer instances than this run as scalar code
-    std::size_t begin = 0;
-    while (begin < by_root.size()) {
-        std::size_t end = begin + 1;
-        const Unit_& first = units[by_root[begin]];
-        while (end < by_root.size() && units[by_root[end]].level == first.level && units[by_root[end]].shape == first.shape &&
-               same_code(drafts[by_root[begin]], drafts[by_root[end]]))
-            ++end;
-        if (end - begin < kFewest) {
-            for (std::size_t k = begin; k < end; ++k) {
-                const Draft& d = drafts[by_root[k]];
-                std::vector<std::uint32_t> where(d.n_registers);
-                for (std::size_t i = 0; i < d.inputs.size(); ++i) where[i] = d.inputs[i];
-                for (Instruction i : d.code) {
-                    std::uint32_t target = i.to == d.output ? place.at(units[by_root[k]].root) : new_place();
+    std::vector<std::uint32_t> where;
+    for (const Shape& shape : shapes) {
+        if (shape.units.size() < kFewest) {
+            for (std::uint32_t u : shape.units) {
+                where.resize(shape.n_registers);
+                for (std::uint32_t i = 0; i < shape.n_inputs; ++i) where[i] = input_pool[inputs_of[u] + i];
+                for (Instruction i : shape.code) {
+                    std::uint32_t target = i.to + 1 == shape.n_registers ? place[u] : new_place();
                     where[i.to] = target;
                     i.to = target;
                     if (i.op == Op::call) {
-                        auto from = d.arguments.begin() + i.b;
+                        auto from = shape.arguments.begin() + i.b;
                         i.b = static_cast<std::uint32_t>(straight.arguments.size());
                         for (auto to = from + i.c; from != to; ++from) straight.arguments.push_back(where[*from]);
                         straight.code.push_back(i);
@@ -265,28 +267,27 @@ Program Lowering::lower(std::string name, const std::vector<NodeId>& roots)
                     straight.code.push_back(i);
                 }
             }
-        } else {
-            close_straight();
-            Kernel kernel;
-            const Draft& d = drafts[by_root[begin]];
-            kernel.n_instances = static_cast<std::uint32_t>(end - begin);
-            kernel.n_inputs = static_cast<std::uint32_t>(d.inputs.size());
-            kernel.n_registers = d.n_registers;
-            kernel.code = d.code;
-            kernel.arguments = d.arguments;
-            kernel.inputs.resize(static_cast<std::size_t>(kernel.n_inputs) * kernel.n_instances);
-            kernel.output_registers = {d.output};
-            kernel.outputs.resize(kernel.n_instances);
-            for (std::size_t k = begin; k < end; ++k) {
-                for (std::size_t i = 0; i < d.inputs.size(); ++i) kernel.inputs[i * kernel.n_instances + (k - begin)] = drafts[by_root[k]].inputs[i];
-                kernel.outputs[k - begin] = place.at(units[by_root[k]].root);
-            }
-            program.kernels.push_back(std::move(kernel));
+            continue;
         }
-        begin = end;
+        close_straight();
+        Kernel kernel;
+        auto n = static_cast<std::uint32_t>(shape.units.size());
+        kernel.n_instances = n;
+        kernel.n_inputs = shape.n_inputs;
+        kernel.n_registers = shape.n_registers;
+        kernel.code = shape.code;
+        kernel.arguments = shape.arguments;
+        kernel.inputs.resize(static_cast<std::size_t>(kernel.n_inputs) * n);
+        kernel.output_registers = {shape.n_registers - 1};
+        for (std::uint32_t k = 0; k < n; ++k) {
+            std::uint32_t u = shape.units[k];
+            for (std::uint32_t i = 0; i < kernel.n_inputs; ++i) kernel.inputs[static_cast<std::size_t>(i) * n + k] = input_pool[inputs_of[u] + i];
+            kernel.outputs.push_back(place[u]);
+        }
+        program.kernels.push_back(std::move(kernel));
     }
     close_straight();
-    for (NodeId r : roots) program.results.push_back(is_leaf(r) ? place_of_leaf(r) : place.at(r));
+    for (NodeId r : roots) program.results.push_back(is_leaf(r) ? place_of_leaf(r) : place[owner[position_[r]]]);
     layout_.size = next_place_;
     return program;
 }

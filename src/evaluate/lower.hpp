@@ -1,9 +1,6 @@
 // Graph to program: units of work, dependency levels, equal shapes merged into kernels over instances.
 #pragma once
 
-#include <map>
-#include <unordered_map>
-
 #include "evaluate/program.hpp"
 
 namespace netloop {
@@ -34,7 +31,8 @@ private:
     MemoryLayout layout_;
     std::uint32_t next_place_ = 0;
     std::vector<Nature> nature_;
-    std::unordered_map<NodeId, std::uint32_t> fixed_places_;  ///< literals and hoisted values
+    std::vector<std::uint32_t> fixed_places_;  ///< per node, of literals and hoisted values; 0: none
+    std::vector<std::uint32_t> position_;      ///< scratch: place of a node in the order of the program under way
     std::vector<NodeId> hoisted_;
     std::vector<std::pair<std::uint32_t, double>> literals_;
     bool in_prologue_ = false;

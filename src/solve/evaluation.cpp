@@ -13,31 +13,29 @@ Evaluation::Evaluation(std::shared_ptr<const CompiledModel> model)
 
 std::optional<Evaluation::ParameterProblem> Evaluation::settle_parameters()
 {
-    std::optional<ParameterProblem> problem;
-    for (const ParameterStep& step : model_->parameters) {
-        double& value = memory_[model_->layout.parameters + step.parameter];
-        if (given_[step.parameter]) {
-            value = *given_[step.parameter];
-        } else {
-            run(step.value);
-            memory_[model_->layout.parameters + step.parameter] = memory_[step.value.results[0]];
+    std::uint32_t first = model_->layout.parameters;
+    for (const ParameterValues& v : model_->parameters) {
+        run(v.program);
+        for (std::size_t k = 0; k < v.parameters.size(); ++k) {
+            ParameterId p = v.parameters[k];
+            memory_[first + p] = given_[p] ? *given_[p] : memory_[v.program.results[k]];
         }
     }
     run(model_->prologue);
-    for (const ParameterStep& step : model_->parameters) {
-        ParameterProblem p{step.parameter, parameter(step.parameter), -HUGE_VAL, HUGE_VAL, false};
-        auto bound = [&](const std::optional<Program>& program, double otherwise) {
-            if (!program) return otherwise;
-            run(*program);
-            return memory_[program->results[0]];
-        };
-        p.low = bound(step.low, p.low);
-        p.high = bound(step.high, p.high);
-        p.not_finite = !std::isfinite(p.value);
-        double slack = 1e-12 * std::abs(p.value);
-        bool outside = p.value < p.low - slack || p.value > p.high + slack;
-        if ((p.not_finite || outside) && !problem) problem = p;
-    }
+    run(model_->bounds.program);
+    std::vector<double> low(given_.size(), -HUGE_VAL), high(given_.size(), HUGE_VAL);
+    const ParameterBounds& bounds = model_->bounds;
+    for (std::size_t k = 0; k < bounds.low.size(); ++k) low[bounds.low[k]] = memory_[bounds.program.results[k]];
+    for (std::size_t k = 0; k < bounds.high.size(); ++k) high[bounds.high[k]] = memory_[bounds.program.results[bounds.low.size() + k]];
+    std::optional<ParameterProblem> problem;
+    for (const ParameterValues& v : model_->parameters)
+        for (ParameterId parameter_id : v.parameters) {
+            ParameterProblem p{parameter_id, parameter(parameter_id), low[parameter_id], high[parameter_id], false};
+            p.not_finite = !std::isfinite(p.value);
+            double slack = 1e-12 * std::abs(p.value);
+            bool outside = p.value < p.low - slack || p.value > p.high + slack;
+            if ((p.not_finite || outside) && !problem) problem = p;
+        }
     return problem;
 }
 
@@ -101,12 +99,11 @@ bool Evaluation::choose_states()
     return selection_.renew(coefficients_);
 }
 
-double Evaluation::search_start(std::size_t z)
+void Evaluation::search_start(std::vector<double>& z)
 {
-    const auto& program = model_->z_start[z];
-    if (!program) return 0;
-    run(*program);
-    return memory_[program->results[0]];
+    run(model_->search_start);
+    z.resize(model_->z_start.size());
+    for (std::size_t i = 0; i < z.size(); ++i) z[i] = model_->z_start[i] == kNoNode ? 0 : memory_[model_->z_start[i]];
 }
 
 }  // namespace netloop

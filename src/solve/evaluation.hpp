@@ -48,7 +48,8 @@ public:
     const StateSelection& selection() const { return selection_; }
     bool is_state(std::size_t z) const { return selection_.is_state(z); }
     double value_at(std::uint32_t place) const { return memory_[place]; }
-    double search_start(std::size_t z);
+    /// Where the search for each member of z begins.
+    void search_start(std::vector<double>& z);
 
     std::size_t n_residuals = 0, n_jacobians = 0;
 

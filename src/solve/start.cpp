@@ -49,7 +49,7 @@ private:
     {
         State s;
         s.time = time;
-        for (std::size_t i = 0; i < e.model().n(); ++i) s.z.push_back(e.search_start(i));
+        e.search_start(s.z);
         s.rates.assign(e.model().n(), 0.0);
         return s;
     }
