@@ -199,6 +199,29 @@ std::optional<Dimension> dimension_of(const FlatModel& flat, NodeId id, int dept
 
 }  // namespace
 
+std::vector<std::string> describe_substituted(const CompiledModel& model, const SourceSet& sources, std::size_t i)
+{
+    constexpr std::size_t kMost = 4;
+    std::vector<std::string> list;
+    std::uint32_t equation = model.form.residual_of[i];
+    if (equation == kNoNode) return list;
+    for (const SolveBlock& b : model.form.reduced.blocks) {
+        if (std::find(b.residuals.begin(), b.residuals.end(), equation) == b.residuals.end()) continue;
+        for (std::size_t k = 0; k < b.steps.size() && k < kMost; ++k) list.push_back(equation_text(model, sources, b.steps[k].equation));
+    }
+    return list;
+}
+
+std::string describe_rate_of(const CompiledModel& model, const SourceSet& sources, std::size_t i)
+{
+    for (auto k = model.pattern.starts[i]; k < model.pattern.starts[i + 1]; ++k) {
+        auto at = static_cast<std::size_t>(k);
+        auto row = static_cast<std::size_t>(model.pattern.rows[at]);
+        if (model.by_rate[at] != kNoNode && model.form.residual_of[row] != kNoNode) return describe_residual(model, sources, row);
+    }
+    return {};
+}
+
 std::string residual_unit(const CompiledModel& model, std::size_t i)
 {
     std::uint32_t equation = model.form.residual_of[i];

@@ -19,6 +19,10 @@ std::string place_text(const SourceSet& sources, Span span);
 std::string describe_operands(const CompiledModel& model, std::size_t residual, const std::vector<double>& z);
 /// Which operation of which equation has no finite value, with its operands; empty if all have one. For a point that failed.
 std::string describe_not_finite(const Evaluation& evaluation, const SourceSet& sources, double time, const double* z, const double* rates);
+/// The other equations of the block to which residual i belongs, which were solved for unknowns and put into it; a few.
+std::vector<std::string> describe_substituted(const CompiledModel& model, const SourceSet& sources, std::size_t i);
+/// The equation that settles the rate of member i of z, if one does.
+std::string describe_rate_of(const CompiledModel& model, const SourceSet& sources, std::size_t i);
 /// The unit in which a residual is off ("N*m"), as far as it follows from the quantities in it; else "".
 std::string residual_unit(const CompiledModel& model, std::size_t i);
 /// The path by which a user knows a variable: a quantity that is an alias of it rather than a derivative of another.

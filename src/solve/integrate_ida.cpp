@@ -398,8 +398,10 @@ private:
                                 fault.empty() ? describe_residual(m_, sources_, not_finite_) : fault, describe_operands(m_, not_finite_, not_finite_z_));
         } else {
             std::vector<std::size_t> order = worst();
-            for (std::size_t k = 0; k < order.size() && k < 3; ++k)
+            for (std::size_t k = 0; k < order.size() && k < 3; ++k) {
                 text += (k == 0 ? "\n      it fails most at " : ", then ") + describe_z(m_, order[k], NV_Ith_S(y_, order[k]));
+                if (std::string settled = k == 0 ? describe_rate_of(m_, sources_, order[0]) : ""; !settled.empty()) text += " (" + settled + ")";
+            }
         }
         throw NumericFailure("run-failed", text);
     }

@@ -70,7 +70,6 @@ bool Simulation::advance(double target, const std::vector<double>& outputs, cons
         double& total;
         ~Clock() { total += std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count(); }
     } clock{begin, wall_seconds_};
-    horizon_ = std::max(target - state_.time, 1e-12);
     std::size_t next_output = 0;
     auto rows_up_to = [&](double t) {
         State s = state_;
@@ -97,8 +96,13 @@ bool Simulation::advance(double target, const std::vector<double>& outputs, cons
         rows_up_to(t);
         integrator_->interpolate(t, state_);
         renew_states();
+        ++steps_since_event_;
         if (stopped == Integrator::Stopped::root) {
-            event(sink);
+            event(integrator_->crossings(), sink);
+        } else if (modes_disagree()) {
+            // a condition that stood at its zero when integration began anew may leave it on the side that its mode denies: no
+            // crossing is seen, so the event is taken here, one step late
+            event({}, sink);
         } else if (stopped == Integrator::Stopped::target && limit < target) {
             state_.time = limit;
             consistent_.solve(state_, sources_);
@@ -112,10 +116,34 @@ bool Simulation::advance(double target, const std::vector<double>& outputs, cons
     return true;
 }
 
-void Simulation::event(const RowSink& sink)
+// Whether a mode and the clear sign of its condition differ.
+double Simulation::wanted_mode(std::size_t i, double g)
+{
+    largest_[i] = std::max(largest_[i], std::abs(g));
+    double mode = evaluation_.mode(i), unsure = 1e-9 * largest_[i];
+    if (evaluation_.model().form.conditions[i].kind == Condition::Kind::whole) {
+        double slack = 1e-9 * std::max(1.0, std::abs(mode));
+        return g < mode - slack || g > mode + 1 + slack ? std::floor(g) : mode;
+    }
+    return mode != 0 && g > unsure ? 0 : mode == 0 && g < -unsure ? 1 : mode;
+}
+
+bool Simulation::modes_disagree()
+{
+    std::size_t n = evaluation_.model().form.conditions.size();
+    if (n == 0) return false;
+    evaluation_.at(state_.time, state_.z.data(), state_.rates.data());
+    evaluation_.conditions(values_);
+    bool differ = false;
+    for (std::size_t i = 0; i < n; ++i) differ |= wanted_mode(i, values_[i]) != evaluation_.mode(i);
+    return differ;
+}
+
+void Simulation::event(const std::vector<int>& found, const RowSink& sink)
 {
     const auto& conditions = evaluation_.model().form.conditions;
-    std::vector<int> crossings = integrator_->crossings();
+    std::vector<int> crossings = found;
+    if (crossings.empty()) crossings.assign(n_root_functions(evaluation_.model()), 0);
     row(state_, sink);  // before
     std::vector<char> fired(conditions.size(), 0);
     std::size_t root = 0;
@@ -133,24 +161,14 @@ void Simulation::event(const RowSink& sink)
     }
     ++events_;
     // other conditions may follow at the same moment, until nothing changes
-    std::vector<double> g;
     for (int round = 0;; ++round) {
         consistent_.solve(state_, sources_);
         evaluation_.at(state_.time, state_.z.data(), state_.rates.data());
-        evaluation_.conditions(g);
+        evaluation_.conditions(values_);
         bool changed = false;
-        for (std::size_t i = 0; i < g.size(); ++i) {
-            largest_[i] = std::max(largest_[i], std::abs(g[i]));
-            double unsure = 1e-9 * largest_[i];
-            double mode = evaluation_.mode(i), wanted = mode;
-            if (conditions[i].kind == Condition::Kind::whole) {
-                if (g[i] < mode - 1e-9 * std::max(1.0, std::abs(mode)) || g[i] > mode + 1 + 1e-9 * std::max(1.0, std::abs(mode))) wanted = std::floor(g[i]);
-            } else if (mode != 0 && g[i] > unsure) {
-                wanted = 0;
-            } else if (mode == 0 && g[i] < -unsure) {
-                wanted = 1;
-            }
-            if (wanted == mode) continue;
+        for (std::size_t i = 0; i < values_.size(); ++i) {
+            double wanted = wanted_mode(i, values_[i]);
+            if (wanted == evaluation_.mode(i)) continue;
             evaluation_.set_mode(i, wanted);
             ++events_of_[i];
             changed = true;
@@ -159,11 +177,11 @@ void Simulation::event(const RowSink& sink)
         if (round > 50) chattering();
     }
     row(state_, sink);  // after
-    if (burst_ == 0 || state_.time - first_of_burst_ > 1e-6 * horizon_) {
-        first_of_burst_ = state_.time;
-        burst_ = 0;
-    }
-    if (++burst_ > 2000) chattering();
+    // events between which nothing but a step or two is made, many in a row, are no course of events
+    constexpr std::size_t kMostInARow = 500;
+    burst_ = steps_since_event_ <= 2 ? burst_ + 1 : 0;
+    steps_since_event_ = 0;
+    if (burst_ > kMostInARow) chattering();
     integrator_->restart(state_);
 }
 

@@ -47,7 +47,10 @@ public:
 
 private:
     void row(State& s, const RowSink& sink);
-    void event(const RowSink& sink);
+    /// `found`: which root functions crossed and which way; empty if a mode was found wrong.
+    void event(const std::vector<int>& found, const RowSink& sink);
+    double wanted_mode(std::size_t condition, double value);
+    bool modes_disagree();
     void renew_states();
     double next_knot(double after) const;
     [[noreturn]] void chattering();
@@ -63,10 +66,9 @@ private:
     std::vector<std::size_t> events_of_;
     std::vector<double> largest_;  ///< per condition: largest |value| seen, for telling a clear sign
     std::size_t events_ = 0, rows_ = 0;
-    double first_of_burst_ = 0;
-    std::size_t burst_ = 0;
+    std::vector<double> values_;  ///< of conditions
+    std::size_t steps_since_event_ = 0, burst_ = 0;
     double wall_seconds_ = 0;
-    double horizon_ = 1;
 };
 
 }  // namespace netloop

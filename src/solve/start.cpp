@@ -23,10 +23,6 @@ public:
 
     State run(StartReport& report)
     {
-        if (m_.n() == 0) {
-            settle_modes(e_, s_);
-            return s_;
-        }
         system_.choose_by_matching();
         settle_modes(e_, s_);
         for (int round = 0;; ++round) {
@@ -36,6 +32,7 @@ public:
                 throw NumericFailure("start-failed", fmt::format("the start switches back and forth between conditions: {}", switching()),
                                      "give start values that are clearly on one side");
         }
+        check_still();
         check_ranges();
         check_redundant(report);
         tell(report);
@@ -79,6 +76,7 @@ private:
     // First all at once. If that fails: chosen anew by rank if it was singular, then block by block, each by continuation if need be.
     int iterate()
     {
+        if (m_.n() == 0) return 0;
         State begin = s_;
         NewtonResult result = system_.solve(system_.whole(), false);
         if (result.outcome == NewtonResult::Outcome::converged) return result.iterations;
@@ -171,6 +169,9 @@ private:
         std::uint32_t first = system_.deficient()[0];
         std::string text =
             "the equations are singular in numbers at the start: they do not settle all they should\n      one that says nothing new: " + row_text(first);
+        if (system_.rows()[first].kind == Row::Kind::model)
+            for (const std::string& other : describe_substituted(m_, sources_, system_.rows()[first].index)) text += "\n      with it: " + other;
+        for (std::size_t k = 0; k < system_.repeated().size() && k < 5; ++k) text += "\n      it repeats: " + row_text(system_.repeated()[k]);
         std::vector<std::string> open;
         for (const auto& [c, v] : system_.row_values(first)) {
             if (c >= m_.n() || open.size() > 8) continue;
@@ -202,6 +203,12 @@ private:
         std::string unknowns;
         for (std::size_t i = 0; i < block.columns.size() && i < 6; ++i) unknowns += (i > 0 ? ", " : "") + describe_column(block.columns[i]);
         text += fmt::format("\n      block of {}, wanted: {}{}", block.columns.size(), unknowns, block.columns.size() > 6 ? ", ..." : "");
+        for (std::uint32_t c : block.columns) {
+            if (c >= m_.n()) continue;
+            const ZEntry& z = m_.form.z[c];
+            bool low = s_.z[c] <= z.low, high = s_.z[c] >= z.high;
+            if (low || high) text += fmt::format("\n      {} is the {} end of its declared range", describe_z(m_, c, s_.z[c]), low ? "lower" : "upper");
+        }
         for (std::size_t k = 0; k < worst.size() && k < 3; ++k) {
             std::size_t i = worst[k];
             if (k > 0 && size[i] < 1e-6) break;
@@ -211,11 +218,31 @@ private:
                                 unit.empty() ? "" : " " + unit);
             if (row.kind != Row::Kind::model) continue;
             text += "\n        with " + describe_operands(m_, row.index, s_.z);
+            for (const std::string& other : describe_substituted(m_, sources_, row.index)) text += "\n        and " + other;
             if (std::isfinite(result.residual[i])) continue;
             std::string what = describe_not_finite(e_, sources_, s_.time, s_.z.data(), s_.rates.data());
             if (!what.empty()) text += "\n      no finite value: " + what;
         }
         throw NumericFailure("start-failed", text, "give a guess near the solution to one of these quantities: guess path = value");
+    }
+
+    // What the equations themselves move cannot be asked to stand still.
+    void check_still()
+    {
+        if (!m_.form.steady) return;
+        std::vector<char> chosen(system_.rows().size(), 0);
+        for (std::uint32_t r : system_.chosen()) chosen[r] = 1;
+        for (std::uint32_t r = 0; r < chosen.size(); ++r) {
+            const Row& row = system_.rows()[r];
+            if (chosen[r] || row.kind != Row::Kind::still || std::abs(system_.value(row.index)) <= 1e-6 * system_.scale(row.index)) continue;
+            std::string text = fmt::format("the start cannot stand still: {} cannot stand still", describe_column(row.index));
+            for (std::uint32_t other : system_.chosen()) {
+                if (system_.rows()[other].kind != Row::Kind::model) continue;
+                for (const auto& [c, v] : system_.row_values(other))
+                    if (c == row.index && v != 0 && text.size() < 1000) text += "\n      in " + row_text(other);
+            }
+            throw NumericFailure("start-failed", text, "exempt it: begin steady except ..., or give what drives it another value");
+        }
     }
 
     // A solution outside a declared range is none.

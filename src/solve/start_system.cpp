@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <map>
 
 namespace netloop {
 
@@ -136,25 +137,39 @@ public:
         for (double x : v) size = std::max(size, std::abs(x));
         if (size == 0 || !std::isfinite(size)) return false;
         for (double& x : v) x /= size;
+        std::map<std::uint32_t, double> made_of{{row, 1.0}};
         for (std::size_t k = 0; k < basis_.size(); ++k) {
             double f = v[pivots_[k]];
             if (f == 0) continue;
             for (std::size_t c = 0; c < v.size(); ++c) v[c] -= f * basis_[k][c];
+            for (const auto& [other, share] : made_of_[k]) made_of[other] -= f * share;
         }
         std::size_t best = 0;
         for (std::size_t c = 0; c < v.size(); ++c)
             if (std::abs(v[c]) > std::abs(v[best])) best = c;
-        if (std::abs(v[best]) < 1e-9) return false;
+        if (std::abs(v[best]) < 1e-9) {
+            repeats_.clear();
+            for (const auto& [other, share] : made_of)
+                if (other != row && std::abs(share) > 1e-9) repeats_.push_back(other);
+            return false;
+        }
         double pivot = v[best];
         for (double& x : v) x /= pivot;
+        for (auto& [other, share] : made_of) share /= pivot;
+        made_of_.push_back(std::move(made_of));
         basis_.push_back(std::move(v));
         pivots_.push_back(best);
         return true;
     }
 
+    /// After a refusal: the rows whose sum the refused one is.
+    const std::vector<std::uint32_t>& repeats() const { return repeats_; }
+
 private:
     const StartSystem& s_;
     std::vector<std::vector<double>> basis_;
+    std::vector<std::map<std::uint32_t, double>> made_of_;  ///< each basis row as a sum of rows
+    std::vector<std::uint32_t> repeats_;
     std::vector<std::size_t> pivots_;
 };
 
@@ -167,7 +182,10 @@ bool StartSystem::choose_by_rank()
     // With the states given, the equations must settle the rest: else no start conditions can mend it.
     Elimination given_states(*this);
     for (std::uint32_t r = 0; r < rows_.size() && rows_[r].kind == Row::Kind::model; ++r)
-        if (!given_states.take(r, true)) deficient_.push_back(r);
+        if (!given_states.take(r, true)) {
+            if (deficient_.empty()) repeated_ = given_states.repeats();
+            deficient_.push_back(r);
+        }
     if (!deficient_.empty()) return false;
     Elimination all(*this);
     std::vector<std::uint32_t> chosen, redundant;

@@ -34,6 +34,8 @@ public:
     const std::vector<std::uint32_t>& redundant() const { return redundant_; }
     /// After a failed choose_by_rank: rows of the model that say nothing new though the states are given.
     const std::vector<std::uint32_t>& deficient() const { return deficient_; }
+    /// The rows that the first of them repeats.
+    const std::vector<std::uint32_t>& repeated() const { return repeated_; }
 
     void choose_by_matching();
     /// Rows in order of claim, each only if it is independent of those before at the present point. Dense, for systems up to a size
@@ -88,7 +90,7 @@ private:
     std::vector<Row> rows_;
     std::vector<std::vector<Entry>> entries_;  ///< per row
     std::vector<double> held_;                 ///< per column: where the search began
-    std::vector<std::uint32_t> chosen_, redundant_, deficient_;
+    std::vector<std::uint32_t> chosen_, redundant_, deficient_, repeated_;
     std::vector<double> by_z_, by_rate_, f_;
     std::vector<std::uint32_t> local_;  ///< scratch: place of a column in the present block
 };

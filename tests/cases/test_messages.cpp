@@ -33,7 +33,8 @@ std::vector<Case> read_cases(const std::string& file)
         if (std::size_t at = line.find("#! "); at != std::string::npos) {
             std::istringstream words(line.substr(at + 3));
             std::string slug, mention;
-            words >> slug >> mention;
+            words >> slug;
+            std::getline(words >> std::ws, mention);  // the rest of the line: what the message must mention
             c.expected.push_back(slug + ":" + std::to_string(number));
             if (!mention.empty()) c.mentions.emplace_back(slug, mention);
         }
@@ -60,6 +61,36 @@ void check_file(const std::string& file)
     }
 }
 
+// Models that compile and whose run must fail: by the right kind of failure, naming the line and what is said there.
+void run_file(const std::string& file)
+{
+    std::vector<Case> cases = read_cases(file);
+    CHECK(cases.size() > 15);
+    for (const Case& c : cases) {
+        REQUIRE(c.expected.size() == 1);
+        std::string slug = c.expected[0].substr(0, c.expected[0].find(':')), line = c.expected[0].substr(c.expected[0].find(':'));
+        INFO(file << ": " << c.title);
+        netloop::Library library = netloop::Library::standard();
+        std::string said, id;
+        try {
+            library.load_text("model.loop", c.text);
+            netloop::Run run(netloop::compile(library));
+            netloop::RunOptions options;
+            options.stop = 2;
+            run.simulate(options);
+        } catch (const netloop::RunError& e) {
+            said = e.what();
+            id = e.id();
+        } catch (const netloop::ModelError& e) {
+            said = e.what();
+        }
+        INFO(said);
+        CHECK(id == slug);
+        CHECK(said.find("model.loop" + line) != std::string::npos);
+        for (const auto& [any, mention] : c.mentions) CHECK(said.find(mention) != std::string::npos);
+    }
+}
+
 }  // namespace
 
 TEST_SUITE_BEGIN("cases");
@@ -75,6 +106,11 @@ TEST_CASE("mistakes with units")
 TEST_CASE("mistakes with joints, signals, fluids and numbers of equations")
 {
     check_file("structure.cases");
+}
+
+TEST_CASE("mistakes that only numbers show")
+{
+    run_file("numbers.cases");
 }
 
 TEST_SUITE_END();
