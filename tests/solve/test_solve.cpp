@@ -174,7 +174,7 @@ TEST_CASE("a system of known signals alone can be run")
 TEST_CASE("conditions are located: the crossing is a pair of rows at one time, exact to the tolerance")
 {
     // x = 1 - t^2/2 crosses 0.5 at t = 1; then the slope changes
-    Recording r = test::simulate("system S { var x init 1 ; var v init 0 ; v' = -1 ; x' = if x > 0.5 then v else 0.25 }", 2, 1e-10, 0.1);
+    Recording r = test::simulate("system S { var x init 1 ; var v init 0 ; v' = -1 ; x' = if x > 0.5 then v else -0.25 }", 2, 1e-10, 0.1);
     int pairs = 0;
     for (std::size_t i = 1; i < r.n_rows(); ++i) {
         if (r.time().values[i] != r.time().values[i - 1]) continue;
