@@ -4,6 +4,7 @@
 #include <stdexcept>
 
 #include "algebra/differentiate.hpp"
+#include "compile/cancel_rates.hpp"
 #include "compile/choose_states.hpp"
 #include "compile/matching.hpp"
 #include "compile/parameters.hpp"
@@ -30,6 +31,11 @@ public:
     {
         collect();
         count_differentiations();
+        // a sum of equations may hold fewer rates than each of them; each such sum can lay bare another
+        for (int round = 0; round < 20 && replace_by_sums(); ++round) {
+            collect();
+            count_differentiations();
+        }
         differentiate();
         choose_dummies();
         return assemble();
@@ -46,6 +52,7 @@ private:
     {
         const FlatModel& flat = *s_.flat;
         column_of_.assign(flat.quantities.size(), kUnmatched);
+        quantities_.clear();
         for (QuantityId q = 0; q < flat.quantities.size(); ++q) {
             const Resolution& r = s_.resolutions[q];
             if (r.known != kNoNode || r.representative != q) continue;
@@ -53,6 +60,7 @@ private:
             quantities_.push_back(q);
         }
         highest_.assign(quantities_.size(), 0);
+        uses_.clear();
         for (const SystemEquation& e : s_.equations) {
             std::vector<Use> uses;
             for (const Variable& v : s_.variables(e.residual)) {  // sorted: the last of a quantity is its highest order
@@ -141,6 +149,48 @@ private:
         }
     }
 
+    // Blocks of the highest-order system: rows that settle each other's highest derivatives.
+    std::vector<std::vector<std::uint32_t>> blocks_of_highest() const
+    {
+        Adjacency needs;
+        for (std::uint32_t r = 0; r < uses_.size(); ++r) {
+            std::vector<std::uint32_t> to;
+            for (const Use& u : uses_[r])
+                if (u.order + differentiated_[r] == highest_[u.column] && row_of_column_[u.column] != r) to.push_back(row_of_column_[u.column]);
+            needs.add_row(to);
+        }
+        return strong_components(needs);
+    }
+
+    bool replace_by_sums()
+    {
+        bool any = false;
+        for (const auto& block : blocks_of_highest()) {
+            // only among rates: algebraic equations that repeat each other are a mistake, and told as one
+            bool rates = false;
+            for (std::uint32_t r : block) rates |= highest_[column_of_row_[r]] > 0;
+            if (block.size() < 2 || !rates) continue;
+            std::vector<LeadingRow> rows;
+            for (std::uint32_t r : block) {
+                LeadingRow row{r, differentiated_[r], {}};
+                for (const auto& [number, node] : gradients_(s_.equations[r].residual)) {
+                    std::uint32_t c = number / kOrders;
+                    if (number % kOrders + differentiated_[r] == highest_[c]) row.entries.emplace_back(c, node);
+                }
+                rows.push_back(std::move(row));
+            }
+            for (const HiddenSum& sum : find_hidden_sums(g_, rows, [this](NodeId node) { return is_fixed(node); })) {
+                NodeId total = g_.constant(0);
+                for (const auto& [equation, factor] : sum.terms) total = g_.add(total, g_.mul(factor, s_.equations[equation].residual));
+                for (std::uint32_t c : sum.columns)  // their coefficients cancel, and the equations are linear in them
+                    total = replace_leaf(g_, total, g_.quantity(quantities_[c], highest_[c] - differentiated_[sum.equation]), g_.constant(0));
+                s_.equations[sum.equation].residual = total;
+                any = true;
+            }
+        }
+        return any;
+    }
+
     // 3. the differentiated equations themselves
     void differentiate()
     {
@@ -179,16 +229,9 @@ private:
         constraint_.assign(uses_.size(), 0);
         if (std::all_of(differentiated_.begin(), differentiated_.end(), [](std::uint32_t k) { return k == 0; })) return;
         rate_wishes();
-        Adjacency needs;
-        for (std::uint32_t r = 0; r < uses_.size(); ++r) {
-            std::vector<std::uint32_t> to;
-            for (const Use& u : uses_[r])
-                if (u.order + differentiated_[r] == highest_[u.column] && row_of_column_[u.column] != r) to.push_back(row_of_column_[u.column]);
-            needs.add_row(to);
-        }
         std::vector<std::uint32_t> block_of(quantities_.size(), kUnmatched);
         std::uint32_t number = 0;
-        for (const auto& block : strong_components(needs)) {
+        for (const auto& block : blocks_of_highest()) {
             ++number;
             for (std::uint32_t r : block) block_of[column_of_row_[r]] = number;
             std::vector<ConstraintRow> rows;
