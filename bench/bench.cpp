@@ -3,6 +3,7 @@
 #include <benchmark/benchmark.h>
 #include <netloop/netloop.hpp>
 
+#include <cmath>
 #include <string>
 
 namespace nl = netloop;
@@ -84,6 +85,61 @@ void compile_rod(benchmark::State& state)
     }
 }
 BENCHMARK(compile_rod)->Arg(1000)->Arg(10000)->Arg(100000)->Unit(benchmark::kMillisecond);
+
+// Parts built by `for`: bodies of heat in a row, in a square and in a tree, with layers between them; about `equations` of them.
+std::string bodies(const std::string& shape, long equations)
+{
+    std::string head = "use heat\nsystem S {\n";
+    if (shape == "row" || shape == "tree") {
+        std::string from = shape == "row" ? "i" : "floor((i+1)/2)";
+        return head + "    option n = " + std::to_string(equations / 7) +
+               "\n    part c[n] : HeatMass()\n    part k[n-1] : Conduction()\n    for i in 1 .. n-1 { c[" + from +
+               "].surface -- k[i].a ; k[i].b -- c[i+1].surface }\n}\n";
+    }
+    auto side = static_cast<long>(std::sqrt(static_cast<double>(equations) / 11));
+    return head + "    option n = " + std::to_string(side) + R"(
+    part c[n*n] : HeatMass()
+    part h[n*(n-1)] : Conduction()
+    part v[n*(n-1)] : Conduction()
+    for i in 1 .. n { for j in 1 .. n-1 { c[(i-1)*n+j].surface -- h[(i-1)*(n-1)+j].a ; h[(i-1)*(n-1)+j].b -- c[(i-1)*n+j+1].surface } }
+    for i in 1 .. n-1 { for j in 1 .. n { c[(i-1)*n+j].surface -- v[(i-1)*n+j].a ; v[(i-1)*n+j].b -- c[i*n+j].surface } }
+}
+)";
+}
+
+void compile_bodies(benchmark::State& state, const std::string& shape)
+{
+    std::string text = bodies(shape, state.range(0));
+    std::size_t equations = 0;
+    for (auto _ : state) {
+        nl::Library library = nl::Library::standard();
+        library.load_text("bodies.loop", text);
+        equations = nl::compile(library).n_equations();
+    }
+    state.counters["equations"] = static_cast<double>(equations);
+}
+BENCHMARK_CAPTURE(compile_bodies, row, "row")->RangeMultiplier(10)->Range(1000, 1000000)->Unit(benchmark::kMillisecond);
+BENCHMARK_CAPTURE(compile_bodies, square, "square")->RangeMultiplier(10)->Range(1000, 1000000)->Unit(benchmark::kMillisecond);
+BENCHMARK_CAPTURE(compile_bodies, tree, "tree")->RangeMultiplier(10)->Range(1000, 1000000)->Unit(benchmark::kMillisecond);
+
+// Pendulums in x and y going over the top, each a little faster than the one before, 5 s.
+void run_pendulums(benchmark::State& state)
+{
+    nl::Library library = nl::Library::standard();
+    library.load_file(NETLOOP_SOURCE_DIR "/examples/mechanisms/pendulum.loop");
+    library.load_text("many.loop", "use \"" NETLOOP_SOURCE_DIR "/examples/mechanisms/pendulum.loop\"\nsystem Many { option n = " + std::to_string(state.range(0)) +
+                                       "\n part p[i in 1 .. n] : Pendulum(push = (7 + 0.5 * i / 1000) * 1 m/s) }\n");
+    nl::CompiledSystem system = nl::compile(library, {.system = "Many", .scenario = "", .no_scenario = true});
+    nl::RunOptions options;
+    options.stop = 5;
+    options.output_every = 0.1;
+    options.keep = {"p[1].x"};
+    for (auto _ : state) {
+        nl::Run run(system);
+        benchmark::DoNotOptimize(run.simulate(options));
+    }
+}
+BENCHMARK(run_pendulums)->Arg(1)->Arg(10)->Arg(100)->Arg(1000)->Unit(benchmark::kMillisecond);
 
 }  // namespace
 

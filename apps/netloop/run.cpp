@@ -93,6 +93,7 @@ int run_run(const Options& o)
     request.system = o.system;
     request.scenario = o.scenario;
     request.set = split_settings(o.set);
+    request.rates = o.keep;
     netloop::CompiledSystem system = netloop::compile(library, request);
     if (!o.quiet && !o.json) {
         // what is unchecked is listed by `check`; a run is not the place to repeat it

@@ -22,6 +22,9 @@ struct CompileRequest {
     /// Values as text, as on the command line: {"relief.cracking", "160 bar"}. An option is fixed here; a param can be set later too.
     std::vector<std::pair<std::string, std::string>> set{};
     bool strict = false;  ///< quantities without a unit are errors
+    /// Rates that runs shall be able to record, such as "leaf.angle'" (other names given here are ignored). What a scenario keeps is
+    /// among them by itself.
+    std::vector<std::string> rates{};
 };
 
 /// An immutable system that any number of runs, on any threads, may share.

@@ -96,7 +96,10 @@ std::unique_ptr<FlatModel> flatten_plan(LibrarySet& set, const ScenarioPlan& pla
     throw_errors(set, from);
     take_times(plan, made.extra, *made.model, data);
     data.keep = plan.keep;
-    add_kept_rates(*made.model, plan.keep, set);
+    std::vector<std::string> rates = plan.keep;
+    for (const std::string& r : plan.rates)
+        if (std::find(rates.begin(), rates.end(), r) == rates.end()) rates.push_back(r);
+    add_kept_rates(*made.model, rates, set);
     throw_errors(set, from);
     data.n_flat_equations = made.model->equations.size();
     return std::move(made.model);
@@ -140,6 +143,7 @@ ScenarioPlan plan_request(LibrarySet& set, const CompileRequest& request, std::s
     if (!plan) throw ModelError("no system to compile\n", export_diagnostics(set, from));
     for (const auto& [path, value] : request.set) add_outside_value(set, *plan, path, value, *set.program_arena());
     throw_errors(set, from);
+    plan->rates = request.rates;
     return *plan;
 }
 }  // namespace

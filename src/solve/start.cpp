@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <memory>
 
 #include "solve/explain.hpp"
 #include "solve/failure.hpp"
@@ -17,13 +18,15 @@ using Row = StartSystem::Row;
 class StartSolver {
 public:
     StartSolver(Evaluation& evaluation, const SourceSet& sources, double time, const std::vector<double>& known)
-        : e_(evaluation), m_(evaluation.model()), sources_(sources), s_(begin_state(evaluation, time)), system_(evaluation, s_, known)
+        : e_(evaluation), m_(evaluation.model()), sources_(sources), s_(begin_state(evaluation, time))
     {
+        if (m_.form.steady) look_before_steady(known);
+        system_ = std::make_unique<StartSystem>(e_, s_, known);
     }
 
     State run(StartReport& report)
     {
-        system_.choose_by_matching();
+        system_->choose_by_matching();
         settle_modes(e_, s_);
         for (int round = 0;; ++round) {
             report.iterations += iterate();
@@ -42,6 +45,24 @@ public:
     }
 
 private:
+    // A steady state is searched from the start that the inits give, where forces and flows have values that fit; if there is none,
+    // from where the searches begin.
+    void look_before_steady(const std::vector<double>& known)
+    {
+        State begin = s_;
+        try {
+            system_ = std::make_unique<StartSystem>(e_, s_, known, true);
+            system_->choose_by_matching();
+            settle_modes(e_, s_);
+            for (int round = 0; round < 10; ++round) {
+                iterate();
+                if (settle_modes(e_, s_) == 0) return;
+            }
+        } catch (const NumericFailure&) {
+        }
+        s_ = begin;
+    }
+
     static State begin_state(Evaluation& e, double time)
     {
         State s;
@@ -53,15 +74,15 @@ private:
 
     std::string describe_column(std::uint32_t column) const
     {
-        if (column < system_.n_z()) return describe_z(m_, column, s_.z[column]);
-        std::uint32_t state = system_.state_of(column);
+        if (column < system_->n_z()) return describe_z(m_, column, s_.z[column]);
+        std::uint32_t state = system_->state_of(column);
         return fmt::format("the rate of '{}' = {:g}", variable_name(m_, m_.form.z[state].variable), s_.rates[state]);
     }
 
     void tell(StartReport& report) const
     {
-        for (std::uint32_t r : system_.chosen()) {
-            const Row& row = system_.rows()[r];
+        for (std::uint32_t r : system_->chosen()) {
+            const Row& row = system_->rows()[r];
             if (row.kind == Row::Kind::hold && !is_found(row.index)) report.held.push_back(describe_column(row.index));
             if (row.kind != Row::Kind::condition) continue;
             const StartEquation& s = m_.form.start[row.index];
@@ -78,31 +99,44 @@ private:
     {
         if (m_.n() == 0) return 0;
         State begin = s_;
-        NewtonResult result = system_.solve(system_.whole(), false);
+        NewtonResult result = system_->solve(system_->whole(), false);
         if (result.outcome == NewtonResult::Outcome::converged) return result.iterations;
-        if (result.outcome == NewtonResult::Outcome::singular) {
-            if (system_.choose_by_rank()) {
+        // what is singular here alone (a force that grows with the square of a speed that is 0) is a matter of where the search begins
+        if (result.outcome == NewtonResult::Outcome::singular && !independent_elsewhere()) {
+            if (system_->choose_by_rank()) {
                 s_ = begin;
-                NewtonResult again = system_.solve(system_.whole(), false);
+                NewtonResult again = system_->solve(system_->whole(), false);
                 if (again.outcome == NewtonResult::Outcome::converged) return result.iterations + again.iterations;
             }
-            if (!system_.deficient().empty() && singular_everywhere()) fail_deficient();
+            if (!system_->deficient().empty() && singular_everywhere()) fail_deficient();
         }
         s_ = begin;
         return result.iterations + block_by_block();
     }
 
-    // Singular where the search stands, or wherever one looks? Looked at where everything is moved by scattered amounts.
-    bool singular_everywhere()
+    // Moves everything by scattered amounts, for a look at what holds not only here.
+    void scatter()
     {
-        State here = s_;
         for (std::size_t i = 0; i < m_.n(); ++i) {
             const ZEntry& z = m_.form.z[i];
             double share = 0.2 + 0.6 * std::fmod(0.6180339887 * static_cast<double>(i + 1), 1.0);
             s_.z[i] = std::clamp(s_.z[i] + share * z.usual, z.low, z.high);
         }
-        system_.choose_by_rank();
-        bool everywhere = !system_.deficient().empty();
+    }
+    bool independent_elsewhere()
+    {
+        State here = s_;
+        scatter();
+        bool independent = system_->chosen_are_independent();
+        s_ = here;
+        return independent;
+    }
+    bool singular_everywhere()
+    {
+        State here = s_;
+        scatter();
+        system_->choose_by_rank();
+        bool everywhere = !system_->deficient().empty();
         s_ = here;
         return everywhere;
     }
@@ -110,13 +144,13 @@ private:
     int block_by_block()
     {
         int iterations = 0;
-        for (const StartSystem::Block& block : system_.blocks()) {
+        for (const StartSystem::Block& block : system_->blocks()) {
             State begin = s_;
-            NewtonResult result = system_.solve(block, false), first = result;
+            NewtonResult result = system_->solve(block, false), first = result;
             iterations += result.iterations;
             State best = s_;
             auto again = [&](bool continuation) {
-                result = system_.solve(block, continuation);
+                result = system_->solve(block, continuation);
                 iterations += result.iterations;
                 return result.outcome == NewtonResult::Outcome::converged;
             };
@@ -127,7 +161,7 @@ private:
             }
             for (int attempt = 0; !solved; ++attempt) {
                 s_ = begin;
-                if (!system_.shift(block, attempt)) break;
+                if (!system_->shift(block, attempt)) break;
                 State shifted = s_;
                 solved = again(false);
                 if (solved) break;
@@ -144,7 +178,7 @@ private:
 
     std::string row_text(std::uint32_t r) const
     {
-        const Row& row = system_.rows()[r];
+        const Row& row = system_->rows()[r];
         switch (row.kind) {
             case Row::Kind::model:
                 return describe_residual(m_, sources_, row.index);
@@ -156,7 +190,7 @@ private:
             }
             case Row::Kind::still:
                 return "steady start: " + (row.index < m_.n() ? "'" + variable_name(m_, m_.form.z[row.index].variable) + "'"
-                                                                    : "the rate of '" + variable_name(m_, m_.form.z[system_.state_of(row.index)].variable) + "'") +
+                                                                    : "the rate of '" + variable_name(m_, m_.form.z[system_->state_of(row.index)].variable) + "'") +
                        " = 0";
             default:
                 return "a held start value";
@@ -165,15 +199,15 @@ private:
 
     [[noreturn]] void fail_deficient()
     {
-        system_.evaluate();
-        std::uint32_t first = system_.deficient()[0];
+        system_->evaluate();
+        std::uint32_t first = system_->deficient()[0];
         std::string text =
             "the equations are singular in numbers at the start: they do not settle all they should\n      one that says nothing new: " + row_text(first);
-        if (system_.rows()[first].kind == Row::Kind::model)
-            for (const std::string& other : describe_substituted(m_, sources_, system_.rows()[first].index)) text += "\n      with it: " + other;
-        for (std::size_t k = 0; k < system_.repeated().size() && k < 5; ++k) text += "\n      it repeats: " + row_text(system_.repeated()[k]);
+        if (system_->rows()[first].kind == Row::Kind::model)
+            for (const std::string& other : describe_substituted(m_, sources_, system_->rows()[first].index)) text += "\n      with it: " + other;
+        for (std::size_t k = 0; k < system_->repeated().size() && k < 5; ++k) text += "\n      it repeats: " + row_text(system_->repeated()[k]);
         std::vector<std::string> open;
-        for (const auto& [c, v] : system_.row_values(first)) {
+        for (const auto& [c, v] : system_->row_values(first)) {
             if (c >= m_.n() || open.size() > 8) continue;
             std::string name = "'" + variable_name(m_, m_.form.z[c].variable) + "'";
             if (std::find(open.begin(), open.end(), name) == open.end()) open.push_back(name);
@@ -188,10 +222,10 @@ private:
         std::vector<std::size_t> worst(block.rows.size());
         for (std::size_t i = 0; i < worst.size(); ++i) worst[i] = i;
         std::vector<double> size(block.rows.size());
-        system_.evaluate();
+        system_->evaluate();
         for (std::size_t i = 0; i < block.rows.size(); ++i) {
             double weight = 1e-300;
-            for (const auto& [c, v] : system_.row_values(block.rows[i])) weight = std::max(weight, std::abs(v) * system_.scale(c));
+            for (const auto& [c, v] : system_->row_values(block.rows[i])) weight = std::max(weight, std::abs(v) * system_->scale(c));
             double r = i < result.residual.size() ? result.residual[i] : 0;
             size[i] = std::isfinite(r) ? std::abs(r) / weight : HUGE_VAL;
         }
@@ -212,7 +246,7 @@ private:
         for (std::size_t k = 0; k < worst.size() && k < 3; ++k) {
             std::size_t i = worst[k];
             if (k > 0 && size[i] < 1e-6) break;
-            const Row& row = system_.rows()[block.rows[i]];
+            const Row& row = system_->rows()[block.rows[i]];
             std::string unit = row.kind == Row::Kind::model ? residual_unit(m_, row.index) : "";
             text += fmt::format("\n      {}: off by {:.3g}{}", row_text(block.rows[i]), i < result.residual.size() ? result.residual[i] : 0.0,
                                 unit.empty() ? "" : " " + unit);
@@ -230,15 +264,15 @@ private:
     void check_still()
     {
         if (!m_.form.steady) return;
-        std::vector<char> chosen(system_.rows().size(), 0);
-        for (std::uint32_t r : system_.chosen()) chosen[r] = 1;
+        std::vector<char> chosen(system_->rows().size(), 0);
+        for (std::uint32_t r : system_->chosen()) chosen[r] = 1;
         for (std::uint32_t r = 0; r < chosen.size(); ++r) {
-            const Row& row = system_.rows()[r];
-            if (chosen[r] || row.kind != Row::Kind::still || std::abs(system_.value(row.index)) <= 1e-6 * system_.scale(row.index)) continue;
+            const Row& row = system_->rows()[r];
+            if (chosen[r] || row.kind != Row::Kind::still || std::abs(system_->value(row.index)) <= 1e-6 * system_->scale(row.index)) continue;
             std::string text = fmt::format("the start cannot stand still: {} cannot stand still", describe_column(row.index));
-            for (std::uint32_t other : system_.chosen()) {
-                if (system_.rows()[other].kind != Row::Kind::model) continue;
-                for (const auto& [c, v] : system_.row_values(other))
+            for (std::uint32_t other : system_->chosen()) {
+                if (system_->rows()[other].kind != Row::Kind::model) continue;
+                for (const auto& [c, v] : system_->row_values(other))
                     if (c == row.index && v != 0 && text.size() < 1000) text += "\n      in " + row_text(other);
             }
             throw NumericFailure("start-failed", text, "exempt it: begin steady except ..., or give what drives it another value");
@@ -261,24 +295,24 @@ private:
     void check_redundant(StartReport& report)
     {
         e_.at(s_.time, s_.z.data(), s_.rates.data());
-        system_.evaluate();
-        for (std::uint32_t r : system_.redundant()) {
-            std::uint32_t i = system_.rows()[r].index;
+        system_->evaluate();
+        for (std::uint32_t r : system_->redundant()) {
+            std::uint32_t i = system_->rows()[r].index;
             StartEquation::Claim claim = m_.form.start[i].claim;
             // a guess is a hint; an init gives way to steadiness
             if (claim == StartEquation::Claim::guess || (claim == StartEquation::Claim::init && m_.form.steady)) continue;
             const StartRow& row = m_.start_rows[i];
             double left = e_.value_at(row.left), right = e_.value_at(row.right), off = e_.value_at(row.residual);
             double usual = 0;
-            for (const auto& [c, v] : system_.row_values(r)) usual = std::max(usual, std::abs(v) * system_.scale(c));
+            for (const auto& [c, v] : system_->row_values(r)) usual = std::max(usual, std::abs(v) * system_->scale(c));
             if (std::abs(off) <= 1e-6 * std::max({usual, std::abs(left), std::abs(right), 1e-12})) {
                 report.agreed.push_back(m_.form.start[i].text);
                 continue;
             }
             std::string text = fmt::format("the start contradicts itself: {}: it would have to be {:.6g}, but the other conditions give {:.6g} (SI)",
                                            row_text(r), right, left);
-            for (std::uint32_t other : system_.chosen()) {
-                const Row& o = system_.rows()[other];
+            for (std::uint32_t other : system_->chosen()) {
+                const Row& o = system_->rows()[other];
                 if (o.kind == Row::Kind::condition && m_.form.start[o.index].claim != StartEquation::Claim::guess && text.size() < 1500)
                     text += "\n      one of the others: " + row_text(other);
             }
@@ -300,7 +334,7 @@ private:
     const CompiledModel& m_;
     const SourceSet& sources_;
     State s_;
-    StartSystem system_;
+    std::unique_ptr<StartSystem> system_;
 };
 
 }  // namespace

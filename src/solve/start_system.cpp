@@ -6,7 +6,7 @@
 
 namespace netloop {
 
-StartSystem::StartSystem(Evaluation& evaluation, State& state, const std::vector<double>& known)
+StartSystem::StartSystem(Evaluation& evaluation, State& state, const std::vector<double>& known, bool before_steady)
     : e_(evaluation), m_(evaluation.model()), s_(state), n_(m_.n())
 {
     rate_column_.assign(n_, kUnmatched);
@@ -51,7 +51,7 @@ StartSystem::StartSystem(Evaluation& evaluation, State& state, const std::vector
         for (std::uint32_t i = 0; i < m_.start_rows.size(); ++i)
             if (m_.form.start[i].claim == claim) condition(i);
     };
-    conditions(StartEquation::Claim::find);
+    if (!before_steady) conditions(StartEquation::Claim::find);
     conditions(StartEquation::Claim::exempt_init);
     std::vector<char> is_known(n_columns_, 0);
     for (std::uint32_t c = 0; c < known.size(); ++c) {
@@ -59,7 +59,7 @@ StartSystem::StartSystem(Evaluation& evaluation, State& state, const std::vector
         s_.z[c] = held_[c] = known[c];
         if (always_state(c) || m_.form.z[c].kind == ZEntry::Kind::candidate) one(Row::Kind::recorded, c), is_known[c] = 1;
     }
-    if (m_.form.steady) {
+    if (m_.form.steady && !before_steady) {
         // a position that nothing depends on need not stand still
         for (std::uint32_t s : states_)
             if (depended_on[s] && !m_.form.z[s].exempt) one(Row::Kind::still, rate_column_[s]);
@@ -173,10 +173,21 @@ private:
     std::vector<std::size_t> pivots_;
 };
 
+namespace {
+constexpr std::size_t kLargestDense = 1500;
+}
+
+bool StartSystem::chosen_are_independent()
+{
+    if (n_columns_ > kLargestDense) return false;
+    evaluate();
+    Elimination all(*this);
+    return std::all_of(chosen_.begin(), chosen_.end(), [&](std::uint32_t r) { return all.take(r, false); });
+}
+
 bool StartSystem::choose_by_rank()
 {
-    constexpr std::size_t kLargest = 1500;
-    if (n_columns_ > kLargest) return false;
+    if (n_columns_ > kLargestDense) return false;
     evaluate();
     deficient_.clear();
     // With the states given, the equations must settle the rest: else no start conditions can mend it.

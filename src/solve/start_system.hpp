@@ -24,8 +24,9 @@ public:
         std::uint32_t index = 0;
     };
 
-    /// `known`: values of members of z that are given from outside (a recorded state), or NaN; may be empty.
-    StartSystem(Evaluation& evaluation, State& state, const std::vector<double>& known);
+    /// `known`: values of members of z that are given from outside (a recorded state), or NaN; may be empty. `before_steady`: the start
+    /// that a steady one is searched from, without its demands and without finds.
+    StartSystem(Evaluation& evaluation, State& state, const std::vector<double>& known, bool before_steady = false);
 
     std::size_t n_columns() const { return n_columns_; }
     const std::vector<Row>& rows() const { return rows_; }
@@ -41,6 +42,9 @@ public:
     /// Rows in order of claim, each only if it is independent of those before at the present point. Dense, for systems up to a size
     /// where that costs no more than some seconds. False if that cannot help.
     bool choose_by_rank();
+
+    /// Whether the chosen rows are independent at the present point. Dense, like choose_by_rank; beyond its size: false.
+    bool chosen_are_independent();
 
     /// The chosen rows in blocks, each with the columns it settles, in solving order.
     struct Block {

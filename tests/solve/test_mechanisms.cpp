@@ -7,6 +7,8 @@
 
 #include "support/support.hpp"
 
+using netloop::Recording;
+
 namespace {
 
 constexpr double kG = 9.81;
@@ -82,6 +84,37 @@ TEST_CASE("a pendulum that swings has the period of the complete elliptic integr
     CHECK(r["a.x"].values.back() == doctest::Approx(2 * std::sin(2.5)).epsilon(1e-5));
     CHECK(r["a.y"].values.back() == doctest::Approx(-2 * std::cos(2.5)).epsilon(1e-5));
     CHECK(r["a.y"].values.front() == doctest::Approx(-2 * std::cos(2.5)).epsilon(1e-9));
+}
+
+TEST_CASE("a pendulum may start from any of its quantities: an acceleration, a force, a speed; and at rest")
+{
+    std::string text = R"(
+component Free {
+    const g : m/s^2 = 9.81 m/s^2
+    var x : m guess 0.3 m
+    var y : m guess -1 m
+    var pull : N/m
+    1 kg * x'' = -pull * x
+    1 kg * y'' = -pull * y - 1 kg * g
+    x^2 + y^2 = 1 m^2
+    let ax = x''
+}
+)";
+    auto start = [&](const std::string& system) { return test::simulate(text + system, 0.1, 1e-9, 0.1); };
+    // x'' = -g sin cos at rest
+    Recording by_acceleration = start("system S { part p : Free() ; init p.x'' = -3 m/s^2 ; init p.x' = 0 }");
+    CHECK(by_acceleration["p.ax"].first() == doctest::Approx(-3));
+    CHECK(kG * by_acceleration["p.x"].first() * -by_acceleration["p.y"].first() == doctest::Approx(3));
+    // pull = v^2 + g cos
+    Recording by_force = start("system S { part p : Free() ; init p.pull = 20 N/m ; init p.x = 0.1 m }");
+    double cosine = std::sqrt(0.99), speed2 = std::pow(by_force["p.x'"].first(), 2) + std::pow(by_force["p.y'"].first(), 2);
+    CHECK(by_force["p.pull"].first() == doctest::Approx(20));
+    CHECK(speed2 == doctest::Approx(20 - kG * cosine));
+    Recording by_speed = start("system S { part p : Free() ; init p.y' = -0.2 m/s ; init p.x = 0.1 m }");
+    CHECK(by_speed["p.x'"].first() == doctest::Approx(-0.2 * cosine / 0.1));
+    Recording rest = start("system S { part p : Free() }\nscenario s of S { begin steady ; stop at 0.1 s }");
+    CHECK(rest["p.y"].first() == doctest::Approx(-1));
+    CHECK(rest["p.pull"].final() == doctest::Approx(kG));
 }
 
 TEST_CASE("many pendulums in one model choose their states one by one")
