@@ -19,7 +19,7 @@ void on_interrupt(int)
 }
 
 struct Options {
-    std::string file, scenario, system, out, stop, output_every;
+    std::string file, scenario, system, out, stop, output_every, integrator;
     std::vector<std::string> set, keep;
     double tolerance = 0;
     bool json = false, quiet = false;
@@ -70,6 +70,7 @@ void print_summary(const netloop::RunSummary& s, const netloop::CompiledSystem& 
                                       {"complete", s.complete},
                                       {"reason", s.reason},
                                       {"stop", s.stop},
+                                      {"integrator", s.integrator},
                                       {"steps", s.steps},
                                       {"residuals", s.residuals},
                                       {"jacobians", s.jacobians},
@@ -106,6 +107,7 @@ int run_run(const Options& o)
     if (!o.stop.empty()) options.stop = seconds_from(o.stop, "--stop");
     if (!o.output_every.empty()) options.output_every = seconds_from(o.output_every, "--output-every");
     if (o.tolerance > 0) options.tolerance = o.tolerance;
+    options.integrator = o.integrator;
     options.out = o.out;
     options.keep = o.keep;
     options.in_memory = false;
@@ -139,6 +141,7 @@ Command add_run(CLI::App& program)
     app->add_option("--stop", o->stop, "stop time, such as 60s or 2min");
     app->add_option("--output-every", o->output_every, "time between rows, such as 10ms");
     app->add_option("--tolerance", o->tolerance, "relative tolerance (default 1e-6)");
+    app->add_option("--integrator", o->integrator, "bdf (our own, the default) or ida");
     app->add_option("--keep", o->keep, "record only these: a path or a pattern such as pump.*")->allow_extra_args(false);
     app->add_flag("--json", o->json, "print the summary for programs");
     app->add_flag("--quiet", o->quiet, "print errors only");

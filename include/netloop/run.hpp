@@ -25,7 +25,9 @@ struct RunOptions {
     std::vector<std::string> keep{};               ///< paths and patterns (pump.*); empty: as the scenario says, else all but derivatives
     std::function<void(double)> progress{};        ///< called with the time reached
     const std::atomic<bool>* interrupt = nullptr;  ///< set from elsewhere (Ctrl-C): the run ends, the recording is kept
-    /// For comparison: how the integrator gets its Jacobian.
+    /// How time is stepped through: "bdf" (our own, the default) or "ida" (SUNDIALS IDA, for comparison).
+    std::string integrator{};
+    /// For comparison: how IDA gets its Jacobian (anything but `exact` chooses IDA).
     enum class Jacobian { exact, one_column_at_a_time, grouped_columns } jacobian = Jacobian::exact;
 };
 
@@ -35,6 +37,7 @@ struct RunSummary {
     std::string reason = "nothing was run";
     double start = 0, stop = 0;  ///< s
     double wall_seconds = 0;
+    std::string integrator;  ///< which one stepped through it
     std::size_t steps = 0, residuals = 0, jacobians = 0, events = 0, rows = 0, error_failures = 0, convergence_failures = 0;
     std::vector<std::string> assumed;                            ///< guesses that completed the start
     std::vector<std::string> held;                               ///< what nothing settled at the start

@@ -27,7 +27,7 @@ struct ProcedureText {
 };
 
 /// Turns in all loops of one call; beyond, the result is not a number.
-inline constexpr std::size_t kMostTurns = 10'000'000;
+inline constexpr std::size_t kMostTurns = 1'000'000;
 
 /// Translates to linear code. Its derivatives are procedures that carry the derivative of every register along (forward mode;
 /// Griewank and Walther, 2008, Evaluating Derivatives, ch. 3), made when asked for, of any order.

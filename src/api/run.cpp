@@ -58,6 +58,10 @@ struct Run::Data {
         if (!(settings.tolerance > 0 && settings.tolerance < 0.1))
             throw UsageError(fmt::format("a tolerance of {:g}: it must lie between 0 and 0.1", settings.tolerance));
         settings.jacobian = static_cast<IntegratorSettings::Jacobian>(options.jacobian);
+        std::string method = !options.integrator.empty() ? options.integrator : options.jacobian == RunOptions::Jacobian::exact ? "bdf" : "ida";
+        if (method != "bdf" && method != "ida") throw UsageError(fmt::format("no integrator is called '{}'; there are: bdf, ida", method));
+        settings.method = method == "bdf" ? IntegratorSettings::Method::bdf : IntegratorSettings::Method::ida;
+        summary.integrator = method;
         simulation = std::make_unique<Simulation>(system->model, system->set->sources, settings);
         for (const auto& [p, v] : given) simulation->evaluation().give(p, v);
         settle();
@@ -462,7 +466,7 @@ std::string RunSummary::text() const
     for (const std::string& h : held) out += fmt::format("  nothing settles this at the start, it is held: {}\n", h);
     if (wall_seconds > 0)
         out += fmt::format("  time      {:.3f} s for {:g} s of machine time: {:.3g} times real time\n", wall_seconds, simulated, simulated / wall_seconds);
-    out += fmt::format("  steps     {} ({} residuals, {} Jacobians, {} repeated for error, {} for convergence)\n", steps, residuals, jacobians, error_failures,
+    out += fmt::format("  steps     {} by {} ({} residuals, {} Jacobians, {} repeated for error, {} for convergence)\n", steps, integrator, residuals, jacobians, error_failures,
                        convergence_failures);
     if (state_changes > 0) out += fmt::format("  states    chosen anew {} times\n", state_changes);
     out += fmt::format("  rows      {}\n  events    {}\n", rows, events);

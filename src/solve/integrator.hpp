@@ -38,12 +38,16 @@ public:
 
 struct IntegratorSettings {
     double tolerance = 1e-6;
+    enum class Method { bdf, ida } method = Method::ida;
     enum class Jacobian { exact, one_column_at_a_time, grouped_columns } jacobian = Jacobian::exact;  ///< the others are for comparison
 };
 
 /// SUNDIALS IDA (variable-order BDF; Hindmarsh et al., 2005, ACM TOMS 31, 363-396) with KLU and our vector kernels.
 /// Throws NumericFailure from step() when IDA gives up.
 std::unique_ptr<Integrator> make_ida(Evaluation& evaluation, const SourceSet& sources, const IntegratorSettings& settings);
+
+/// Our own BDF; see integrate_bdf.cpp. `settings.jacobian` is not looked at: its Jacobian is exact.
+std::unique_ptr<Integrator> make_bdf(Evaluation& evaluation, const SourceSet& sources, const IntegratorSettings& settings);
 
 /// Root functions: one for a comparison, two for a whole-number condition.
 std::size_t n_root_functions(const CompiledModel& model);

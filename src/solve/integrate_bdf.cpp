@@ -1,0 +1,590 @@
+// Our own backward differentiation formulas of orders 1 to 5, variable step, for F(t, z, z') = 0, in fixed-leading-coefficient form.
+// Source: Brenan, Campbell and Petzold (1989), Numerical Solution of Initial-Value Problems in Differential-Algebraic Equations,
+// ch. 5; its step and order control. Different from there: the error norm is the largest over the parts of the machine, so that it
+// does not get more lenient as the machine grows; the exact Jacobian is cheap here and renewed early; members of z that are no
+// states are left out of the error test; denormal numbers are flushed while a step is made.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <array>
+#include <cmath>
+#include <limits>
+#include <map>
+
+#include "solve/explain.hpp"
+#include "solve/failure.hpp"
+#include "solve/integrator.hpp"
+#include "solve/sparse_lu.hpp"
+
+#if defined(__SSE2__)
+#include <immintrin.h>
+#endif
+
+namespace netloop {
+namespace {
+
+constexpr int kMostOrder = 5;
+constexpr int kMostIterations = 5;
+constexpr double kNewton = 0.1;           ///< how closely a step's equations are solved, as a share of the tolerance
+constexpr double kSlow = 0.3;             ///< a rate of convergence above this asks for a new matrix at the next step
+constexpr double kChangedCoefficient = 0.25;
+constexpr double kEpsilon = std::numeric_limits<double>::epsilon();
+
+/// Numbers too small to matter become 0 instead of costing a hundred cycles each.
+class FlushDenormals {
+public:
+#if defined(__SSE2__)
+    FlushDenormals() : before_(_mm_getcsr()) { _mm_setcsr(before_ | 0x8040u); }
+    ~FlushDenormals() { _mm_setcsr(before_); }
+    FlushDenormals(const FlushDenormals&) = delete;
+    FlushDenormals& operator=(const FlushDenormals&) = delete;
+
+private:
+    unsigned before_;
+#endif
+};
+
+class Bdf : public Integrator {
+public:
+    Bdf(Evaluation& evaluation, const SourceSet& sources, const IntegratorSettings& settings)
+        : e_(evaluation), m_(evaluation.model()), sources_(sources), settings_(settings), n_(m_.n()), lu_(m_.pattern)
+    {
+        for (auto& p : phi_) p.assign(n_, 0.0);
+        for (auto* v : {&y_, &yp_, &e_sum_, &delta_, &weight_, &usual_}) v->assign(n_, 0.0);
+        for (std::size_t i = 0; i < n_; ++i) usual_[i] = m_.form.z[i].usual;
+        group_members();
+        crossings_.assign(n_root_functions(m_), 0);
+        g_before_.resize(crossings_.size());
+        g_now_.resize(crossings_.size());
+        g_trial_.resize(crossings_.size());
+    }
+
+    void restart(const State& s) override
+    {
+        x_ = s.time;
+        phi_[0] = s.z;
+        phi_[1] = s.rates;  // becomes h z' when the first step is known
+        y_ = s.z;
+        yp_ = s.rates;
+        fresh_ = true;
+        root_ = false;
+        matrix_is_wrong_ = true;
+        k_ = 1;
+        k_used_ = 0;
+        if (!g_before_.empty()) roots_at(x_, y_, yp_, g_before_);
+    }
+
+    void states_changed() override { matrix_is_wrong_ = true; }
+
+    Stopped step(double target) override
+    {
+        FlushDenormals flush;
+        if (n_ == 0) return free_step(target);
+        set_weights();
+        if (fresh_) begin(target);
+        double before = x_;
+        bool at_target = false;
+        if (x_ + h_ * (1 + 1e-10) >= target) h_ = target - x_, at_target = true;
+        attempt(target, at_target);
+        if (at_target && x_ >= target - 1e-12 * std::abs(target)) {
+            x_ = target;
+        } else {
+            at_target = false;
+        }
+        grow_usual();
+        if (!g_now_.empty() && find_root(before)) return Stopped::root;
+        return at_target ? Stopped::target : Stopped::stepped;
+    }
+
+    double time() const override { return root_ ? root_time_ : x_; }
+
+    void interpolate(double t, State& s) override
+    {
+        s.time = t;
+        if (n_ == 0) return;
+        interpolate(t, s.z, s.rates);
+    }
+
+    const std::vector<int>& crossings() const override { return crossings_; }
+    StepCounts counts() const override { return counts_; }
+
+    std::vector<std::size_t> worst() const override
+    {
+        std::vector<std::size_t> order;
+        for (std::size_t i = 0; i < n_; ++i) order.push_back(i);
+        std::stable_sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) {
+            return std::abs(e_sum_[a] * weight_[a]) > std::abs(e_sum_[b] * weight_[b]);
+        });
+        return order;
+    }
+
+private:
+    // --- the norm: over the states of each part the root of the mean square, then the largest
+
+    void group_members()
+    {
+        std::map<std::pair<std::uint32_t, std::string>, std::vector<std::uint32_t>> groups;
+        for (std::uint32_t i = 0; i < n_; ++i) {
+            const FlatQuantity& q = m_.form.flat().quantities[m_.form.z[i].variable.quantity];
+            std::size_t bracket = q.path.rfind('[');
+            bool cell = bracket != std::string::npos && q.path.back() == ']';  // each cell of an array counts as a part
+            auto& members = groups[{q.origin.instance, cell ? q.path.substr(bracket) : std::string()}];
+            ZEntry::Kind kind = m_.form.z[i].kind;
+            if (kind == ZEntry::Kind::state || kind == ZEntry::Kind::candidate) members.push_back(i);
+        }
+        group_starts_.push_back(0);
+        for (const auto& [key, members] : groups) {
+            if (members.empty()) continue;
+            members_.insert(members_.end(), members.begin(), members.end());
+            group_starts_.push_back(members_.size());
+        }
+    }
+
+    double norm(const std::vector<double>& v) const
+    {
+        double worst = 0;
+        for (std::size_t g = 0; g + 1 < group_starts_.size(); ++g) {
+            double sum = 0;
+            for (std::size_t k = group_starts_[g]; k < group_starts_[g + 1]; ++k) {
+                double r = v[members_[k]] * weight_[members_[k]];
+                sum += r * r;
+            }
+            worst = std::max(worst, sum / static_cast<double>(group_starts_[g + 1] - group_starts_[g]));
+        }
+        return std::sqrt(worst);
+    }
+
+    // for the solution of a step's equations everything counts, each by itself
+    double norm_of_all(const std::vector<double>& v) const
+    {
+        double worst = 0;
+        for (std::size_t i = 0; i < n_; ++i) worst = std::max(worst, std::abs(v[i] * weight_[i]));
+        return worst;
+    }
+
+    void set_weights()
+    {
+        for (std::size_t i = 0; i < n_; ++i) weight_[i] = 1 / (settings_.tolerance * (std::abs(phi_[0][i]) + usual_[i]));
+    }
+    void grow_usual()
+    {
+        for (std::size_t i = 0; i < n_; ++i) usual_[i] = std::max(usual_[i], std::abs(phi_[0][i]));
+    }
+
+    // --- a step
+
+    void begin(double target)
+    {
+        fresh_ = false;
+        double distance = std::max(target - x_, kEpsilon * std::abs(x_));
+        double rate = norm(phi_[1]);
+        h_ = 1e-3 * distance;
+        if (rate > 0.5 / h_) h_ = 0.5 / rate;
+        for (std::size_t i = 0; i < n_; ++i) phi_[1][i] *= h_;
+        psi_[0] = h_;
+        k_ = 1;
+        k_used_ = 0;
+        h_used_ = 0;
+        same_ = 0;
+        growing_ = true;
+        h_begun_ = h_;
+    }
+
+    void coefficients()
+    {
+        if (h_ != h_used_ || k_ != k_used_) same_ = 0;
+        same_ = std::min(same_ + 1, k_used_ + 2);
+        if (k_ + 1 >= same_) {
+            beta_[0] = alpha_[0] = sigma_[0] = 1;
+            gamma_[0] = 0;
+            double span = h_;
+            for (int i = 1; i <= k_; ++i) {
+                double old = psi_[at(i - 1)];
+                psi_[at(i - 1)] = span;
+                beta_[at(i)] = beta_[at(i - 1)] * psi_[at(i - 1)] / old;
+                span = old + h_;
+                alpha_[at(i)] = h_ / span;
+                sigma_[at(i)] = i * sigma_[at(i - 1)] * alpha_[at(i)];
+                gamma_[at(i)] = gamma_[at(i - 1)] + alpha_[at(i - 1)] / h_;
+            }
+            psi_[at(k_)] = span;
+        }
+        double alpha_s = 0, alpha_0 = 0;
+        for (int i = 0; i < k_; ++i) {
+            alpha_s -= 1.0 / (i + 1);
+            alpha_0 -= alpha_[at(i)];
+        }
+        cj_ = -alpha_s / h_;
+        error_factor_ = std::max(std::abs(alpha_[at(k_)] + alpha_s - alpha_0), alpha_[at(k_)]);
+        for (int i = same_; i <= k_; ++i) scale(phi_[at(i)], beta_[at(i)]);
+    }
+
+    void take_back()
+    {
+        for (int i = same_; i <= k_; ++i) scale(phi_[at(i)], 1 / beta_[at(i)]);
+        for (int i = 1; i <= k_; ++i) psi_[at(i - 1)] = psi_[at(i)] - h_;
+    }
+
+    static std::size_t at(int i) { return static_cast<std::size_t>(i); }
+    static void scale(std::vector<double>& v, double by)
+    {
+        for (double& x : v) x *= by;
+    }
+
+    void predict()
+    {
+        std::copy(phi_[0].begin(), phi_[0].end(), y_.begin());
+        std::fill(yp_.begin(), yp_.end(), 0.0);
+        for (int j = 1; j <= k_; ++j) {
+            const double* p = phi_[at(j)].data();
+            double g = gamma_[at(j)];
+            for (std::size_t i = 0; i < n_; ++i) y_[i] += p[i], yp_[i] += g * p[i];
+        }
+    }
+
+    enum class Solved { yes, no, never };  ///< never: not even with a fresh matrix
+
+    bool factor(double t)
+    {
+        e_.at(t, y_.data(), yp_.data());
+        e_.jacobian(by_z_, by_rate_);
+        ++counts_.jacobians;
+        for (std::size_t k = 0; k < by_z_.size(); ++k) by_z_[k] += cj_ * by_rate_[k];
+        cj_of_matrix_ = cj_;
+        matrix_age_ = 0;
+        rate_ = -1;
+        return lu_.factor(by_z_);
+    }
+
+    bool residual(double t)
+    {
+        ++counts_.residuals;
+        e_.at(t, y_.data(), yp_.data());
+        if (e_.residual(delta_.data())) return true;
+        for (std::size_t i = 0; i < n_; ++i)
+            if (!std::isfinite(delta_[i])) {
+                not_finite_ = i;
+                break;
+            }
+        not_finite_time_ = t;
+        not_finite_z_ = y_;
+        not_finite_rates_ = yp_;
+        return false;
+    }
+
+    // Newton's iteration from the prediction; the corrections add up in e_sum_.
+    Solved solve(double t)
+    {
+        double ratio = cj_ / cj_of_matrix_, least = (1 - kChangedCoefficient) / (1 + kChangedCoefficient);
+        bool renew = matrix_is_wrong_ || ratio < least || ratio > 1 / least || rate_ > kSlow || matrix_age_ >= kOldest;
+        for (;;) {
+            predict();
+            std::fill(e_sum_.begin(), e_sum_.end(), 0.0);
+            if (renew) {
+                matrix_is_wrong_ = false;
+                if (!factor(t)) return Solved::never;
+            }
+            if (iterate(t)) {
+                ++matrix_age_;
+                return Solved::yes;
+            }
+            if (renew) return Solved::no;
+            renew = true;
+        }
+    }
+
+    bool iterate(double t)
+    {
+        double share = 2 / (1 + cj_ / cj_of_matrix_), first = 0;
+        double security = rate_ > 0 && rate_ < 0.9 ? rate_ / (1 - rate_) : 20;
+        for (int iteration = 0; iteration < kMostIterations; ++iteration) {
+            if (!residual(t)) return false;
+            lu_.solve(delta_.data());
+            for (std::size_t i = 0; i < n_; ++i) {
+                double d = share * delta_[i];
+                delta_[i] = d;
+                y_[i] -= d;
+                e_sum_[i] -= d;
+                yp_[i] -= cj_ * d;
+            }
+            double size = norm_of_all(delta_);
+            if (!std::isfinite(size)) return false;
+            if (iteration == 0) {
+                first = size;
+                if (size <= 1e-4 * kNewton) return true;
+            } else {
+                rate_ = std::pow(size / first, 1.0 / iteration);
+                if (rate_ > 0.9) return false;
+                security = rate_ / (1 - rate_);
+            }
+            if (security * size <= kNewton) return true;
+        }
+        return false;
+    }
+
+    void attempt(double target, bool& at_target)
+    {
+        int error_failures = 0, newton_failures = 0;
+        for (;;) {
+            coefficients();
+            double t = x_ + h_;
+            Solved solved = solve(t);
+            double estimate = 0;
+            int lower = k_;
+            bool accepted = false;
+            if (solved == Solved::yes) {
+                accepted = test_error(estimate, lower);
+                if (accepted) {
+                    x_ = t;
+                    complete(estimate, lower);
+                    return;
+                }
+            }
+            growing_ = false;
+            take_back();
+            at_target = false;
+            if (solved == Solved::yes) {
+                ++counts_.error_failures;
+                ++error_failures;
+                k_ = error_failures <= 2 ? lower : 1;
+                double by = error_failures == 1 ? std::clamp(0.9 * std::pow(2 * estimate + 1e-4, -1.0 / (k_ + 1)), 0.25, 0.9) : 0.25;
+                h_ *= by;
+            } else {
+                ++counts_.convergence_failures;
+                ++newton_failures;
+                matrix_is_wrong_ = true;
+                h_ *= 0.25;
+            }
+            double least = 4 * kEpsilon * std::max(std::abs(x_), std::abs(target));
+            if (h_ < least || newton_failures + error_failures > 60) fail(solved);
+            if (k_used_ == 0) {  // still at the very first step: the second difference is that of the first step size
+                for (std::size_t i = 0; i < n_; ++i) phi_[1][i] *= h_ / h_begun_;
+                h_begun_ = h_;
+                psi_[0] = h_;
+            }
+        }
+    }
+
+    bool test_error(double& estimate, int& lower)
+    {
+        size_ = norm(e_sum_);
+        double at_k = sigma_[at(k_)] * size_, term = (k_ + 1) * at_k;
+        estimate = at_k;
+        lower = k_;
+        term_below_ = std::numeric_limits<double>::infinity();
+        if (k_ > 1) {
+            for (std::size_t i = 0; i < n_; ++i) delta_[i] = phi_[at(k_)][i] + e_sum_[i];
+            below_ = sigma_[at(k_ - 1)] * norm(delta_);
+            term_below_ = k_ * below_;
+            if (k_ > 2) {
+                for (std::size_t i = 0; i < n_; ++i) delta_[i] += phi_[at(k_ - 1)][i];
+                double two_below = (k_ - 1) * sigma_[at(k_ - 2)] * norm(delta_);
+                if (std::max(term_below_, two_below) <= term) lower = k_ - 1, estimate = below_;
+            } else if (term_below_ <= 0.5 * term) {
+                lower = k_ - 1, estimate = below_;
+            }
+        }
+        term_ = term;
+        return error_factor_ * size_ <= 1;
+    }
+
+    void complete(double estimate, int lower)
+    {
+        ++counts_.steps;
+        counts_.last_order = k_;
+        counts_.last_step = h_;
+        int change = k_ - k_used_, used = k_;
+        k_used_ = k_;
+        h_used_ = h_;
+        if (lower == k_ - 1 || k_ == kMostOrder) growing_ = false;
+        if (growing_) {
+            ++k_;
+            h_ *= 2;
+        } else {
+            if (lower == k_ - 1) {
+                k_ = lower;
+            } else if (k_ < kMostOrder && !(k_ + 1 >= same_ || change == 1)) {
+                for (std::size_t i = 0; i < n_; ++i) delta_[i] = e_sum_[i] - phi_[at(k_ + 1)][i];
+                double above = norm(delta_) / (k_ + 2), term_above = (k_ + 2) * above;
+                if (k_ > 1 && term_below_ <= std::min(term_, term_above)) {
+                    estimate = below_;
+                    --k_;
+                } else if (k_ > 1 ? term_above < term_ : term_above < 0.5 * term_) {
+                    estimate = above;
+                    ++k_;
+                }
+            }
+            double by = std::pow(2 * estimate + 1e-4, -1.0 / (k_ + 1));
+            if (by >= 2)
+                h_ *= 2;
+            else if (by <= 1)
+                h_ *= std::clamp(by, 0.5, 0.9);
+        }
+        if (used < kMostOrder) phi_[at(used + 1)] = e_sum_;
+        for (std::size_t i = 0; i < n_; ++i) phi_[at(used)][i] += e_sum_[i];
+        for (int j = used - 1; j >= 0; --j)
+            for (std::size_t i = 0; i < n_; ++i) phi_[at(j)][i] += phi_[at(j + 1)][i];
+        root_ = false;
+    }
+
+    void interpolate(double t, std::vector<double>& z, std::vector<double>& rates) const
+    {
+        double d = t - x_;
+        z = phi_[0];
+        if (k_used_ == 0) {  // before the first step: a straight line
+            double share = fresh_ ? 1 : 1 / h_begun_;
+            for (std::size_t i = 0; i < n_; ++i) rates[i] = phi_[1][i] * share, z[i] += d * rates[i];
+            return;
+        }
+        std::fill(rates.begin(), rates.end(), 0.0);
+        double c = 1, slope = 0, gamma = d / psi_[0];
+        for (int j = 1; j <= k_used_; ++j) {
+            slope = slope * gamma + c / psi_[at(j - 1)];
+            c *= gamma;
+            gamma = (d + psi_[at(j - 1)]) / psi_[at(j)];
+            const double* p = phi_[at(j)].data();
+            for (std::size_t i = 0; i < n_; ++i) z[i] += c * p[i], rates[i] += slope * p[i];
+        }
+    }
+
+    // --- roots
+
+    void roots_at(double t, const std::vector<double>& z, const std::vector<double>& rates, std::vector<double>& g)
+    {
+        e_.at(t, z.data(), rates.data());
+        root_functions(e_, scratch_, g.data());
+    }
+
+    // Is there a change of sign within the last step? The first one is enclosed by the Illinois method (Dowell and Jarratt, 1971,
+    // BIT 11, 168-174) on the interpolating polynomial.
+    bool find_root(double before)
+    {
+        interpolate(x_, y_, yp_);
+        roots_at(x_, y_, yp_, g_now_);
+        auto crosses = [](double a, double b) { return (a < 0 && b >= 0) || (a > 0 && b <= 0); };
+        bool any = false;
+        for (std::size_t i = 0; i < g_now_.size(); ++i) any |= crosses(g_before_[i], g_now_[i]);
+        if (!any) {
+            std::swap(g_before_, g_now_);
+            return false;
+        }
+        double low = before, high = x_, tolerance = 100 * kEpsilon * (std::abs(x_) + std::abs(h_used_));
+        std::vector<double> g_low = g_before_, g_high = g_now_;
+        double bend = 1;
+        int side = 0;
+        for (int round = 0; round < 200 && high - low > tolerance; ++round) {
+            double share = 0.5, largest = 0;
+            for (std::size_t i = 0; i < g_low.size(); ++i) {
+                if (!crosses(g_low[i], g_high[i])) continue;
+                double s = std::abs(g_low[i] - g_high[i]) > 0 ? std::abs(g_high[i]) / std::abs(g_high[i] - bend * g_low[i]) : 0.5;
+                if (s > largest) largest = s, share = 1 - s;  // the earliest of them
+            }
+            share = std::clamp(share, 0.1 * tolerance / (high - low), 1 - 0.1 * tolerance / (high - low));
+            double mid = low + share * (high - low);
+            if (mid - low < 0.5 * tolerance) mid = low + std::min(0.5, 0.5 * tolerance / (high - low)) * (high - low);
+            if (high - mid < 0.5 * tolerance) mid = high - std::min(0.5, 0.5 * tolerance / (high - low)) * (high - low);
+            interpolate(mid, y_, yp_);
+            roots_at(mid, y_, yp_, g_trial_);
+            bool left = false;
+            for (std::size_t i = 0; i < g_low.size(); ++i) left |= crosses(g_low[i], g_trial_[i]);
+            if (left) {
+                high = mid;
+                g_high = g_trial_;
+                bend = side == 1 ? bend * 0.5 : 1;
+                side = 1;
+            } else {
+                low = mid;
+                g_low = g_trial_;
+                bend = side == 2 ? bend * 2 : 1;
+                side = 2;
+            }
+        }
+        for (std::size_t i = 0; i < crossings_.size(); ++i) crossings_[i] = crosses(g_low[i], g_high[i]) ? (g_low[i] < 0 ? 1 : -1) : 0;
+        root_ = true;
+        root_time_ = high;
+        return true;
+    }
+
+    // no members of z: only conditions of time are watched
+    Stopped free_step(double target)
+    {
+        constexpr double kSteps = 100;
+        if (fresh_) h_ = (target - x_) / kSteps, fresh_ = false;
+        double before = x_;
+        bool at_target = x_ + h_ * (1 + 1e-10) >= target;
+        x_ = at_target ? target : x_ + h_;
+        h_used_ = h_;
+        k_used_ = 0;
+        root_ = false;
+        ++counts_.steps;
+        if (!g_now_.empty() && find_root(before)) return Stopped::root;
+        return at_target ? Stopped::target : Stopped::stepped;
+    }
+
+    [[noreturn]] void fail(Solved solved)
+    {
+        const char* cause = solved == Solved::yes     ? "the error of a step stays too large however small the step"
+                            : solved == Solved::never ? "the equations lose their rank"
+                                                      : "the equations of a step cannot be solved however small the step";
+        std::string text = fmt::format("at {:.9g} s: {}", x_, cause);
+        if (not_finite_ != kNone && not_finite_time_ >= x_) {
+            std::string fault = describe_not_finite(e_, sources_, not_finite_time_, not_finite_z_.data(), not_finite_rates_.data());
+            text += fmt::format("\n      no finite value at {:.9g} s: {}\n      with {}", not_finite_time_,
+                                fault.empty() ? describe_residual(m_, sources_, not_finite_) : fault, describe_operands(m_, not_finite_, not_finite_z_));
+        } else {
+            std::vector<std::size_t> order = worst();
+            for (std::size_t k = 0; k < order.size() && k < 3; ++k) {
+                text += (k == 0 ? "\n      it fails most at " : ", then ") + describe_z(m_, order[k], phi_[0][order[k]]);
+                if (std::string settled = k == 0 ? describe_rate_of(m_, sources_, order[0]) : ""; !settled.empty()) text += " (" + settled + ")";
+            }
+        }
+        throw NumericFailure("run-failed", text);
+    }
+
+    static constexpr std::size_t kNone = static_cast<std::size_t>(-1);
+    static constexpr int kOldest = 20;  ///< steps that a matrix serves at most
+
+    Evaluation& e_;
+    const CompiledModel& m_;
+    const SourceSet& sources_;
+    IntegratorSettings settings_;
+    std::size_t n_;
+    SparseLU lu_;
+
+    double x_ = 0, h_ = 0, h_used_ = 0, h_begun_ = 0;
+    int k_ = 1, k_used_ = 0;  ///< order of the next and of the last step
+    int same_ = 0;            ///< steps made with this size and order
+    bool growing_ = true;     ///< the first phase: order and step are raised at every step
+    bool fresh_ = true;
+    std::array<std::vector<double>, kMostOrder + 1> phi_;  ///< modified divided differences
+    std::array<double, kMostOrder + 1> psi_{}, alpha_{}, beta_{}, sigma_{}, gamma_{};
+    double cj_ = 0, error_factor_ = 0;
+    double size_ = 0, term_ = 0, below_ = 0, term_below_ = 0;
+    std::vector<double> y_, yp_, e_sum_, delta_, weight_, usual_;
+    std::vector<std::size_t> group_starts_;
+    std::vector<std::uint32_t> members_;
+
+    std::vector<double> by_z_, by_rate_;
+    double cj_of_matrix_ = 1, rate_ = -1;
+    int matrix_age_ = 0;
+    bool matrix_is_wrong_ = true;
+
+    std::vector<double> g_before_, g_now_, g_trial_, scratch_;
+    std::vector<int> crossings_;
+    bool root_ = false;
+    double root_time_ = 0;
+
+    StepCounts counts_;
+    std::size_t not_finite_ = kNone;
+    double not_finite_time_ = 0;
+    std::vector<double> not_finite_z_, not_finite_rates_;
+};
+
+}  // namespace
+
+std::unique_ptr<Integrator> make_bdf(Evaluation& evaluation, const SourceSet& sources, const IntegratorSettings& settings)
+{
+    return std::make_unique<Bdf>(evaluation, sources, settings);
+}
+
+}  // namespace netloop

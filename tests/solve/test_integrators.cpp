@@ -1,0 +1,140 @@
+// Our own integrator against exact solutions, and against SUNDIALS IDA on everything that is shipped.
+#include <doctest/doctest.h>
+
+#include <cmath>
+#include <filesystem>
+
+#include "support/support.hpp"
+
+using netloop::Recording;
+
+namespace {
+
+Recording run(const netloop::CompiledSystem& system, const std::string& integrator, double tolerance, double stop, std::size_t* steps = nullptr)
+{
+    netloop::Run r(system);
+    netloop::RunOptions options;
+    options.stop = stop;
+    options.output_every = stop / 8;
+    options.tolerance = tolerance;
+    options.integrator = integrator;
+    Recording rec = r.simulate(options);
+    CHECK(r.summary().integrator == integrator);
+    if (steps != nullptr) *steps = r.summary().steps;
+    return rec;
+}
+
+// The largest difference of two recordings at the end, each quantity by its size over the run.
+std::pair<double, std::string> difference(const Recording& a, const Recording& b)
+{
+    std::pair<double, std::string> worst{0, ""};
+    for (std::size_t c = 1; c < a.columns.size(); ++c) {
+        const netloop::Column &x = a.columns[c], &y = b[x.name];
+        double size = std::max({std::abs(x.max()), std::abs(x.min()), 1e-9});
+        double d = std::abs(x.final() - y.final()) / size;
+        if (d > worst.first) worst = {d, x.name};
+    }
+    return worst;
+}
+
+}  // namespace
+
+TEST_SUITE_BEGIN("solve");
+
+TEST_CASE("every shipped model: our integrator and IDA agree")
+{
+    struct Shipped {
+        std::string file, scenario;
+        double stop;
+    };
+    std::vector<Shipped> list{{"examples/bascule/bridge.loop", "", 30},
+                              {"examples/mechanisms/pendulum.loop", "", 2},
+                              {"examples/mechanisms/slider_crank.loop", "", 0.5},
+                              {"examples/mechanisms/four_bar.loop", "", 0.5},
+                              {"tests/cases/reference/dc_motor_thermal.loop", "start_up", 0.3},
+                              {"tests/cases/reference/dc_motor_thermal.loop", "warm_up", 600},
+                              {"tests/cases/reference/hydraulic_cylinder.loop", "stroke", 1},
+                              {"tests/cases/reference/planetary_gear.loop", "run_up", 1},
+                              {"tests/cases/reference/counterflow_heat_exchanger.loop", "warm_up", 60}};
+    for (const auto& entry : std::filesystem::directory_iterator(test::source_path("examples/first")))
+        if (entry.path().extension() == ".loop") list.push_back({"examples/first/" + entry.path().filename().string(), "", 1});
+    CHECK(list.size() >= 16);
+    for (const Shipped& s : list) {
+        CAPTURE(s.file);
+        CAPTURE(s.scenario);
+        netloop::Library library = netloop::Library::standard();
+        library.load_file(test::source_path(s.file));
+        netloop::CompiledSystem system = netloop::compile(library, {.system = "", .scenario = s.scenario});
+        auto [worst, name] = difference(run(system, "bdf", 1e-9, s.stop), run(system, "ida", 1e-9, s.stop));
+        CAPTURE(name);
+        CHECK(worst < 2e-5);
+    }
+}
+
+TEST_CASE("the error follows the tolerance: a stiff problem with a known solution")
+{
+    // Prothero and Robinson (1974): y' = -1000 (y - cos t) - sin t, y = cos t; and an oscillation beside it
+    netloop::CompiledSystem system = test::compile(
+        "system S { var y init 1 ; y' = -1000 s^-1 * (y - cos(time / 1 s)) - sin(time / 1 s) * 1 s^-1\n"
+        "var u init 1 ; var v init 0 ; u' = v * 1 s^-1 ; v' = -u * 1 s^-1 }");
+    double before = 1;
+    for (double tolerance : {1e-3, 1e-5, 1e-7, 1e-9}) {
+        CAPTURE(tolerance);
+        std::size_t steps = 0;
+        Recording r = run(system, "bdf", tolerance, 10, &steps);
+        double error = 0;
+        for (std::size_t i = 0; i < r.n_rows(); ++i) {
+            double t = r.time().values[i];
+            error = std::max({error, std::abs(r["y"].values[i] - std::cos(t)), std::abs(r["u"].values[i] - std::cos(t))});
+        }
+        CHECK(error < 200 * tolerance);
+        CHECK(error < 0.5 * before);
+        CHECK(steps < 4000);
+        before = error;
+    }
+}
+
+TEST_CASE("the error of one part is not diluted by the calm of many others")
+{
+    auto model = [](int calm) {
+        return test::compile("component Swing { var u init 1 ; var v init 0 ; u' = 20*v * 1 s^-1 ; v' = -20*u * 1 s^-1 }\n"
+                             "component Calm { var x init 1 ; x' = -0.001 s^-1 * x }\n"
+                             "system S { part swing : Swing ; part calm[" + std::to_string(calm) + "] : Calm }");
+    };
+    auto error = [&](int calm) {
+        Recording r = run(model(calm), "bdf", 1e-6, 4);
+        double worst = 0;
+        for (std::size_t i = 0; i < r.n_rows(); ++i) worst = std::max(worst, std::abs(r["swing.u"].values[i] - std::cos(20 * r.time().values[i])));
+        return worst;
+    };
+    double alone = error(1), crowded = error(1000);
+    CHECK(crowded < 1.5 * alone);
+}
+
+TEST_CASE("roots: each crossing is found once, several in one step in their order, and those of time alone too")
+{
+    // without events the steps would be far larger than the distance of the crossings
+    netloop::CompiledSystem system = test::compile(
+        "system S { var x init 0 ; x' = 1 s^-1 ; var n init 0\n"
+        "n' = (if x > 0.300 then 1 else 0) * 1 s^-1 + (if x > 0.301 then 2 else 0) * 1 s^-1 + (if time > 0.7 s then 4 else 0) * 1 s^-1 }");
+    Recording r = run(system, "bdf", 1e-8, 1);
+    CHECK(r["n"].final() == doctest::Approx(0.7 + 2 * 0.699 + 4 * 0.3).epsilon(1e-9));
+    int pairs = 0;
+    for (std::size_t i = 1; i < r.n_rows(); ++i) pairs += r.time().values[i] == r.time().values[i - 1];
+    CHECK(pairs == 3);
+    Recording timed = run(test::compile("system S { let y = if time > 0.25 s and time < 0.5 s then 1 else 0 }"), "bdf", 1e-6, 1);
+    pairs = 0;
+    for (std::size_t i = 1; i < timed.n_rows(); ++i) pairs += timed.time().values[i] == timed.time().values[i - 1];
+    CHECK(pairs >= 2);
+}
+
+TEST_CASE("an unknown integrator is refused by name")
+{
+    netloop::Run r(test::compile("system S { var x init 1 ; x' = -x * 1 s^-1 }"));
+    netloop::RunOptions options;
+    options.stop = 1;
+    options.integrator = "magic";
+    CHECK_THROWS_WITH_AS(r.simulate(options), doctest::Contains("there are: bdf, ida"), netloop::UsageError);
+}
+
+TEST_SUITE_END();
