@@ -151,15 +151,41 @@ std::size_t hash_of(const Node& n)
 }
 }  // namespace
 
+namespace {
+
+// Where a node may stand in the table. The first slots lie near those of its neighbours in the text of the model, so that building a
+// large model walks through memory instead of jumping about; what finds them all taken goes on from a well mixed place.
+class Probe {
+public:
+    Probe(const Node& n, std::size_t mask) : node_(n), mask_(mask)
+    {
+        auto part = [](NodeId id) { return id == kNoNode ? std::size_t{0} : std::size_t{id}; };
+        at_ = (part(n.a) * 5 + part(n.b) * 3 + part(n.c) * 7 + static_cast<std::size_t>(n.op) * 11 + n.flag) & mask;
+    }
+    std::size_t operator*() const { return at_; }
+    void operator++()
+    {
+        constexpr int kNear = 3;
+        at_ = (++steps_ == kNear ? hash_of(node_) : at_ + 1) & mask_;
+    }
+
+private:
+    const Node& node_;
+    std::size_t mask_, at_ = 0;
+    int steps_ = 0;
+};
+
+}  // namespace
+
 void Graph::grow()
 {
     std::vector<NodeId> bigger(buckets_.size() * 2, kNoNode);
     std::size_t mask = bigger.size() - 1;
     for (NodeId id = 0; id < nodes_.size(); ++id) {
         if (nodes_[id].op == Op::constant) continue;
-        std::size_t at = hash_of(nodes_[id]) & mask;
-        while (bigger[at] != kNoNode) at = (at + 1) & mask;
-        bigger[at] = id;
+        Probe at(nodes_[id], mask);
+        while (bigger[*at] != kNoNode) ++at;
+        bigger[*at] = id;
     }
     // constants are looked up by their bits, see constant()
     for (NodeId id = 0; id < nodes_.size(); ++id) {
@@ -175,15 +201,12 @@ void Graph::grow()
 NodeId Graph::intern(const Node& node)
 {
     if (nodes_.size() * 2 > buckets_.size()) grow();
-    std::size_t mask = buckets_.size() - 1;
-    std::size_t at = hash_of(node) & mask;
-    while (buckets_[at] != kNoNode) {
-        if (nodes_[buckets_[at]] == node) return buckets_[at];
-        at = (at + 1) & mask;
-    }
+    Probe at(node, buckets_.size() - 1);
+    for (; buckets_[*at] != kNoNode; ++at)
+        if (nodes_[buckets_[*at]] == node) return buckets_[*at];
     auto id = static_cast<NodeId>(nodes_.size());
     nodes_.push_back(node);
-    buckets_[at] = id;
+    buckets_[*at] = id;
     return id;
 }
 

@@ -74,7 +74,11 @@ public:
         if (!g_before_.empty()) roots_at(x_, y_, yp_, g_before_);
     }
 
-    void states_changed() override { matrix_is_wrong_ = true; }
+    void states_changed() override
+    {
+        matrix_is_wrong_ = true;
+        lu_.forget_pivots();
+    }
 
     Stopped step(double target) override
     {

@@ -25,6 +25,11 @@ SparseLU::~SparseLU()
     if (symbolic_ != nullptr) klu_l_free_symbolic(&symbolic_, &common_);
 }
 
+void SparseLU::forget_pivots()
+{
+    if (numeric_ != nullptr) klu_l_free_numeric(&numeric_, &common_);
+}
+
 bool SparseLU::factor(const std::vector<double>& values)
 {
     if (pattern_.n_columns == 0) return true;

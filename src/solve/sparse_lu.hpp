@@ -22,6 +22,8 @@ public:
     /// Replaces `b` by the solution.
     void solve(std::vector<double>& b) { solve(b.data()); }
     void solve(double* b);
+    /// The next matrix will be so different that old pivots are not worth trying.
+    void forget_pivots();
     std::size_t n_entries() const { return pattern_.n_entries(); }
 
 private:

@@ -6,9 +6,11 @@
 namespace netloop {
 namespace {
 
-// A selection is changed when the determinant of its constraints has fallen below this share of the best one's. Higher changes
-// more often than needed, lower lets the error of the dependent quantities grow by its inverse.
-constexpr double kPoor = 0.4;
+// A selection must be changed when the determinant of its constraints has fallen below this share of the best one's: the error of
+// the dependent quantities grows by its inverse.
+constexpr double kPoor = 0.3;
+// A change costs a new matrix, for one set as for many: when one must be changed, those that will soon are changed with it.
+constexpr double kSoonPoor = 0.8;
 
 }  // namespace
 
@@ -31,12 +33,14 @@ StateSelection::StateSelection(const CompiledModel& model) : m_(model), is_state
 
 bool StateSelection::renew(const std::vector<double>& coefficients)
 {
-    bool changed = false;
+    bool urgent = false;
+    std::vector<std::pair<std::size_t, std::vector<std::uint32_t>>> wanted;
     std::size_t at = 0;
     for (std::size_t i = 0; i < sets_.size(); ++i) {
         const SolverChoice& choice = m_.form.choices[i];
         std::size_t n = choice.orders.size();
-        std::vector<double> matrix(choice.differentiated.size() * n, 0.0);
+        std::vector<double>& matrix = matrix_;
+        matrix.assign(choice.differentiated.size() * n, 0.0);
         bool finite = true;
         for (const StateChoice::Entry& e : choice.entries) {
             double v = coefficients[at++] * sets_[i].scale[e.candidate];
@@ -44,26 +48,36 @@ bool StateSelection::renew(const std::vector<double>& coefficients)
             matrix[e.row * n + e.candidate] = v;
         }
         if (!finite) continue;
-        std::vector<std::uint32_t> best, same;
+        std::vector<std::uint32_t>&best = best_, &same = same_;
         double best_size = eliminate(i, matrix, nullptr, best);
         if (sets_[i].chosen) {
             if (!(best_size > 0) || best == sets_[i].dependent) continue;
-            if (eliminate(i, matrix, &sets_[i].dependent, same) >= kPoor * best_size) continue;
-            ++n_changes_;
+            double share = eliminate(i, matrix, &sets_[i].dependent, same) / best_size;
+            if (share >= kSoonPoor) continue;
+            urgent = urgent || share < kPoor;
+        } else {
+            urgent = true;
         }
-        adopt(i, std::move(best));
-        changed = true;
+        wanted.emplace_back(i, best);
     }
-    return changed;
+    if (!urgent) return false;
+    for (auto& [i, dependent] : wanted) {
+        n_changes_ += sets_[i].chosen ? 1 : 0;
+        adopt(i, std::move(dependent));
+    }
+    return !wanted.empty();
 }
 
-double StateSelection::eliminate(std::size_t choice, std::vector<double> a, const std::vector<std::uint32_t>* allowed,
-                                 std::vector<std::uint32_t>& dependent) const
+double StateSelection::eliminate(std::size_t choice, const std::vector<double>& matrix, const std::vector<std::uint32_t>* allowed,
+                                 std::vector<std::uint32_t>& dependent)
 {
+    std::vector<double>& a = work_;
+    a.assign(matrix.begin(), matrix.end());
     const SolverChoice& c = m_.form.choices[choice];
     std::size_t n = c.orders.size(), n_rows = c.differentiated.size();
     dependent.assign(n, 0);
-    std::vector<char> done(n_rows, 0);
+    std::vector<char>& done = done_;
+    done.assign(n_rows, 0);
     double size = 1;
     for (std::size_t round = 0; round < n_rows; ++round) {
         std::size_t group = 0;

@@ -36,13 +36,17 @@ private:
     };
     /// Elimination with the largest pivots, most differentiated constraints first. `allowed` restricts the columns of each row, if given.
     /// Returns the product of the pivots; fills `dependent`.
-    double eliminate(std::size_t choice, std::vector<double> matrix, const std::vector<std::uint32_t>* allowed, std::vector<std::uint32_t>& dependent) const;
+    double eliminate(std::size_t choice, const std::vector<double>& matrix, const std::vector<std::uint32_t>* allowed, std::vector<std::uint32_t>& dependent);
     void adopt(std::size_t choice, std::vector<std::uint32_t> dependent);
 
     const CompiledModel& m_;
     std::vector<char> is_state_;
     std::vector<Set> sets_;
     std::size_t n_changes_ = 0;
+    // scratch of renew() and eliminate(), which run after every step
+    std::vector<double> matrix_, work_;
+    std::vector<std::uint32_t> best_, same_;
+    std::vector<char> done_;
 };
 
 }  // namespace netloop
