@@ -19,7 +19,7 @@ void on_interrupt(int)
 }
 
 struct Options {
-    std::string file, scenario, system, out, stop, output_every, integrator;
+    std::string file, scenario, system, out, stop, output_every, integrator, step;
     std::vector<std::string> set, keep;
     double tolerance = 0;
     bool json = false, quiet = false;
@@ -108,6 +108,7 @@ int run_run(const Options& o)
     if (!o.output_every.empty()) options.output_every = seconds_from(o.output_every, "--output-every");
     if (o.tolerance > 0) options.tolerance = o.tolerance;
     options.integrator = o.integrator;
+    if (!o.step.empty()) options.step = seconds_from(o.step, "--step");
     options.out = o.out;
     options.keep = o.keep;
     options.in_memory = false;
@@ -141,7 +142,8 @@ Command add_run(CLI::App& program)
     app->add_option("--stop", o->stop, "stop time, such as 60s or 2min");
     app->add_option("--output-every", o->output_every, "time between rows, such as 10ms");
     app->add_option("--tolerance", o->tolerance, "relative tolerance (default 1e-6)");
-    app->add_option("--integrator", o->integrator, "bdf (our own, the default) or ida");
+    app->add_option("--integrator", o->integrator, "bdf (the default), ida; with --step: euler, rk4, implicit-euler");
+    app->add_option("--step", o->step, "length of a fixed step, such as 1ms");
     app->add_option("--keep", o->keep, "record only these: a path or a pattern such as pump.*")->allow_extra_args(false);
     app->add_flag("--json", o->json, "print the summary for programs");
     app->add_flag("--quiet", o->quiet, "print errors only");

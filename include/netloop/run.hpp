@@ -25,8 +25,10 @@ struct RunOptions {
     std::vector<std::string> keep{};               ///< paths and patterns (pump.*); empty: as the scenario says, else all but derivatives
     std::function<void(double)> progress{};        ///< called with the time reached
     const std::atomic<bool>* interrupt = nullptr;  ///< set from elsewhere (Ctrl-C): the run ends, the recording is kept
-    /// How time is stepped through: "bdf" (our own, the default) or "ida" (SUNDIALS IDA, for comparison).
+    /// How time is stepped through. Variable step: "bdf" (our own, the default) or "ida" (SUNDIALS IDA, for comparison). Fixed step, with
+    /// `step`: "euler" and "rk4" (explicit, for systems that are not stiff), "implicit-euler" (linearly implicit, for stiff ones).
     std::string integrator{};
+    std::optional<double> step{};  ///< s, for the fixed-step methods
     /// For comparison: how IDA gets its Jacobian (anything but `exact` chooses IDA).
     enum class Jacobian { exact, one_column_at_a_time, grouped_columns } jacobian = Jacobian::exact;
 };

@@ -59,8 +59,18 @@ struct Run::Data {
             throw UsageError(fmt::format("a tolerance of {:g}: it must lie between 0 and 0.1", settings.tolerance));
         settings.jacobian = static_cast<IntegratorSettings::Jacobian>(options.jacobian);
         std::string method = !options.integrator.empty() ? options.integrator : options.jacobian == RunOptions::Jacobian::exact ? "bdf" : "ida";
-        if (method != "bdf" && method != "ida") throw UsageError(fmt::format("no integrator is called '{}'; there are: bdf, ida", method));
-        settings.method = method == "bdf" ? IntegratorSettings::Method::bdf : IntegratorSettings::Method::ida;
+        using Method = IntegratorSettings::Method;
+        static const std::map<std::string, Method> kMethods{
+            {"bdf", Method::bdf}, {"ida", Method::ida}, {"euler", Method::euler}, {"rk4", Method::rk4}, {"implicit-euler", Method::implicit_euler}};
+        auto found = kMethods.find(method);
+        if (found == kMethods.end())
+            throw UsageError(fmt::format("no integrator is called '{}'; there are: bdf, ida (variable step), euler, rk4, implicit-euler (fixed step)", method));
+        settings.method = found->second;
+        bool fixed = settings.method != Method::bdf && settings.method != Method::ida;
+        if (fixed && !options.step) throw UsageError(fmt::format("'{}' steps by a fixed length: give one, such as --step 1ms", method));
+        if (!fixed && options.step) throw UsageError(fmt::format("'{}' chooses its steps itself; a step length belongs to euler, rk4 or implicit-euler", method));
+        settings.step = options.step.value_or(0);
+        if (fixed && !(settings.step > 0 && std::isfinite(settings.step))) throw UsageError(fmt::format("a step of {:g} s: it must be positive", settings.step));
         summary.integrator = method;
         simulation = std::make_unique<Simulation>(system->model, system->set->sources, settings);
         for (const auto& [p, v] : given) simulation->evaluation().give(p, v);

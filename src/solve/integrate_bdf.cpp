@@ -14,6 +14,7 @@
 #include "solve/explain.hpp"
 #include "solve/failure.hpp"
 #include "solve/integrator.hpp"
+#include "solve/root_search.hpp"
 #include "solve/sparse_lu.hpp"
 
 #if defined(__SSE2__)
@@ -47,16 +48,12 @@ private:
 class Bdf : public Integrator {
 public:
     Bdf(Evaluation& evaluation, const SourceSet& sources, const IntegratorSettings& settings)
-        : e_(evaluation), m_(evaluation.model()), sources_(sources), settings_(settings), n_(m_.n()), lu_(m_.pattern)
+        : e_(evaluation), m_(evaluation.model()), sources_(sources), settings_(settings), n_(m_.n()), lu_(m_.pattern), roots_(evaluation)
     {
         for (auto& p : phi_) p.assign(n_, 0.0);
         for (auto* v : {&y_, &yp_, &e_sum_, &delta_, &weight_, &usual_}) v->assign(n_, 0.0);
         for (std::size_t i = 0; i < n_; ++i) usual_[i] = m_.form.z[i].usual;
         group_members();
-        crossings_.assign(n_root_functions(m_), 0);
-        g_before_.resize(crossings_.size());
-        g_now_.resize(crossings_.size());
-        g_trial_.resize(crossings_.size());
     }
 
     void restart(const State& s) override
@@ -71,7 +68,7 @@ public:
         matrix_is_wrong_ = true;
         k_ = 1;
         k_used_ = 0;
-        if (!g_before_.empty()) roots_at(x_, y_, yp_, g_before_);
+        roots_.start(x_, y_, yp_);
     }
 
     void states_changed() override
@@ -96,11 +93,11 @@ public:
             at_target = false;
         }
         grow_usual();
-        if (!g_now_.empty() && find_root(before)) return Stopped::root;
+        if (find_root(before)) return Stopped::root;
         return at_target ? Stopped::target : Stopped::stepped;
     }
 
-    double time() const override { return root_ ? root_time_ : x_; }
+    double time() const override { return root_ ? roots_.time() : x_; }
 
     void interpolate(double t, State& s) override
     {
@@ -109,7 +106,7 @@ public:
         interpolate(t, s.z, s.rates);
     }
 
-    const std::vector<int>& crossings() const override { return crossings_; }
+    const std::vector<int>& crossings() const override { return roots_.crossings(); }
     StepCounts counts() const override { return counts_; }
 
     std::vector<std::size_t> worst() const override
@@ -451,62 +448,10 @@ private:
         }
     }
 
-    // --- roots
-
-    void roots_at(double t, const std::vector<double>& z, const std::vector<double>& rates, std::vector<double>& g)
-    {
-        e_.at(t, z.data(), rates.data());
-        root_functions(e_, scratch_, g.data());
-    }
-
-    // Is there a change of sign within the last step? The first one is enclosed by the Illinois method (Dowell and Jarratt, 1971,
-    // BIT 11, 168-174) on the interpolating polynomial.
     bool find_root(double before)
     {
-        interpolate(x_, y_, yp_);
-        roots_at(x_, y_, yp_, g_now_);
-        auto crosses = [](double a, double b) { return (a < 0 && b >= 0) || (a > 0 && b <= 0); };
-        bool any = false;
-        for (std::size_t i = 0; i < g_now_.size(); ++i) any |= crosses(g_before_[i], g_now_[i]);
-        if (!any) {
-            std::swap(g_before_, g_now_);
-            return false;
-        }
-        double low = before, high = x_, tolerance = 100 * kEpsilon * (std::abs(x_) + std::abs(h_used_));
-        std::vector<double> g_low = g_before_, g_high = g_now_;
-        double bend = 1;
-        int side = 0;
-        for (int round = 0; round < 200 && high - low > tolerance; ++round) {
-            double share = 0.5, largest = 0;
-            for (std::size_t i = 0; i < g_low.size(); ++i) {
-                if (!crosses(g_low[i], g_high[i])) continue;
-                double s = std::abs(g_low[i] - g_high[i]) > 0 ? std::abs(g_high[i]) / std::abs(g_high[i] - bend * g_low[i]) : 0.5;
-                if (s > largest) largest = s, share = 1 - s;  // the earliest of them
-            }
-            share = std::clamp(share, 0.1 * tolerance / (high - low), 1 - 0.1 * tolerance / (high - low));
-            double mid = low + share * (high - low);
-            if (mid - low < 0.5 * tolerance) mid = low + std::min(0.5, 0.5 * tolerance / (high - low)) * (high - low);
-            if (high - mid < 0.5 * tolerance) mid = high - std::min(0.5, 0.5 * tolerance / (high - low)) * (high - low);
-            interpolate(mid, y_, yp_);
-            roots_at(mid, y_, yp_, g_trial_);
-            bool left = false;
-            for (std::size_t i = 0; i < g_low.size(); ++i) left |= crosses(g_low[i], g_trial_[i]);
-            if (left) {
-                high = mid;
-                g_high = g_trial_;
-                bend = side == 1 ? bend * 0.5 : 1;
-                side = 1;
-            } else {
-                low = mid;
-                g_low = g_trial_;
-                bend = side == 2 ? bend * 2 : 1;
-                side = 2;
-            }
-        }
-        for (std::size_t i = 0; i < crossings_.size(); ++i) crossings_[i] = crosses(g_low[i], g_high[i]) ? (g_low[i] < 0 ? 1 : -1) : 0;
-        root_ = true;
-        root_time_ = high;
-        return true;
+        root_ = roots_.find(before, x_, [this](double t, std::vector<double>& z, std::vector<double>& rates) { interpolate(t, z, rates); });
+        return root_;
     }
 
     // no members of z: only conditions of time are watched
@@ -521,7 +466,7 @@ private:
         k_used_ = 0;
         root_ = false;
         ++counts_.steps;
-        if (!g_now_.empty() && find_root(before)) return Stopped::root;
+        if (find_root(before)) return Stopped::root;
         return at_target ? Stopped::target : Stopped::stepped;
     }
 
@@ -573,10 +518,8 @@ private:
     int matrix_age_ = 0;
     bool matrix_is_wrong_ = true;
 
-    std::vector<double> g_before_, g_now_, g_trial_, scratch_;
-    std::vector<int> crossings_;
+    RootSearch roots_;
     bool root_ = false;
-    double root_time_ = 0;
 
     StepCounts counts_;
     std::size_t not_finite_ = kNone;

@@ -38,7 +38,9 @@ public:
 
 struct IntegratorSettings {
     double tolerance = 1e-6;
-    enum class Method { bdf, ida } method = Method::ida;
+    /// Fixed step: explicit Euler, classical Runge-Kutta, linearly implicit Euler.
+    enum class Method { bdf, ida, euler, rk4, implicit_euler } method = Method::ida;
+    double step = 0;  ///< s, of the fixed-step methods
     enum class Jacobian { exact, one_column_at_a_time, grouped_columns } jacobian = Jacobian::exact;  ///< the others are for comparison
 };
 
@@ -48,6 +50,11 @@ std::unique_ptr<Integrator> make_ida(Evaluation& evaluation, const SourceSet& so
 
 /// Our own BDF; see integrate_bdf.cpp. `settings.jacobian` is not looked at: its Jacobian is exact.
 std::unique_ptr<Integrator> make_bdf(Evaluation& evaluation, const SourceSet& sources, const IntegratorSettings& settings);
+
+/// The fixed-step methods. Throws NumericFailure from step() when a value is no longer finite.
+std::unique_ptr<Integrator> make_fixed_step(Evaluation& evaluation, const SourceSet& sources, const IntegratorSettings& settings);
+/// The one that the settings name.
+std::unique_ptr<Integrator> make_integrator(Evaluation& evaluation, const SourceSet& sources, const IntegratorSettings& settings);
 
 /// Root functions: one for a comparison, two for a whole-number condition.
 std::size_t n_root_functions(const CompiledModel& model);

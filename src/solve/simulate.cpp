@@ -24,7 +24,7 @@ void Simulation::start(double time, const std::vector<double>& known)
     report_ = {};
     state_ = solve_start(evaluation_, sources_, time, report_, known);
     evaluation_.selection().set_rates(state_.z, state_.rates);
-    integrator_ = settings_.method == IntegratorSettings::Method::bdf ? make_bdf(evaluation_, sources_, settings_) : make_ida(evaluation_, sources_, settings_);
+    integrator_ = make_integrator(evaluation_, sources_, settings_);
     integrator_->restart(state_);
     started_ = true;
 }

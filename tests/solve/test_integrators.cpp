@@ -128,13 +128,96 @@ TEST_CASE("roots: each crossing is found once, several in one step in their orde
     CHECK(pairs >= 2);
 }
 
+TEST_CASE("fixed steps converge with the order of their method")
+{
+    // u'' = -u with a constraint that follows it, and a driven first-order lag
+    netloop::CompiledSystem system = test::compile(
+        "system S { var u init 1 ; var v init 0 ; var w ; u' = v * 1 s^-1 ; v' = -u * 1 s^-1 ; w^3 + w = u\n"
+        "var y init 0 ; y' = (sin(time / 1 s) - y) * 1 s^-1 }");
+    auto error = [&](const std::string& method, double step) {
+        netloop::Run r(system);
+        netloop::RunOptions options;
+        options.stop = 2;
+        options.output_every = 0.5;
+        options.integrator = method;
+        options.step = step;
+        Recording rec = r.simulate(options);
+        double worst = 0;
+        for (std::size_t i = 0; i < rec.n_rows(); ++i) {
+            double t = rec.time().values[i], w = rec["w"].values[i];
+            CHECK(w * w * w + w == doctest::Approx(rec["u"].values[i]).epsilon(1e-8));
+            worst = std::max({worst, std::abs(rec["u"].values[i] - std::cos(t)), std::abs(rec["y"].values[i] - 0.5 * (std::exp(-t) + std::sin(t) - std::cos(t)))});
+        }
+        CHECK(r.summary().steps == static_cast<std::size_t>(std::lround(2 / step)));
+        return worst;
+    };
+    for (const auto& [method, order] : {std::pair{"euler", 1.0}, {"implicit-euler", 1.0}, {"rk4", 4.0}}) {
+        CAPTURE(method);
+        double coarse = error(method, 0.02), fine = error(method, 0.01);
+        CHECK(std::log2(coarse / fine) == doctest::Approx(order).epsilon(0.06));
+    }
+}
+
+TEST_CASE("the linearly implicit step holds a stiff system at steps where the explicit one fails, and says so")
+{
+    netloop::CompiledSystem system = test::compile("system S { var y init 0 ; y' = -1e4 s^-1 * (y - cos(time / 1 s)) }");
+    netloop::RunOptions options;
+    options.stop = 1;
+    options.output_every = 0.1;
+    options.step = 0.01;
+    options.integrator = "implicit-euler";
+    netloop::Run stiff(system);
+    Recording r = stiff.simulate(options);
+    CHECK(r["y"].final() == doctest::Approx(std::cos(1.0)).epsilon(1e-3));
+    options.integrator = "euler";
+    options.stop = 30;
+    netloop::Run explicit_run(system);
+    CHECK_THROWS_WITH_AS(explicit_run.simulate(options), doctest::Contains("after a step of 0.01 s"), netloop::RunError);
+}
+
+TEST_CASE("fixed steps stop at events and at knots of tables of time")
+{
+    netloop::CompiledSystem system = test::compile(
+        "table push(t : s) -> 1 { 0: 0, 0.335: 0, 0.336: 1, 2: 1 } linear, hold\n"
+        "system S { var x init 0 ; x' = push(time) * 1 s^-1 ; var n init 0 ; n' = if x > 0.25 then 1 s^-1 else 0 }");
+    for (const char* method : {"rk4", "euler", "implicit-euler"}) {
+        CAPTURE(method);
+        netloop::Run run(system);
+        netloop::RunOptions options;
+        options.stop = 1;
+        options.integrator = method;
+        options.step = 0.01;
+        Recording r = run.simulate(options);
+        CHECK(r["x"].final() == doctest::Approx(1 - 0.3355).epsilon(1e-3));
+        CHECK(r["n"].final() == doctest::Approx(1 - 0.5855).epsilon(3e-3));
+        CHECK(run.summary().events == 1);
+    }
+}
+
+TEST_CASE("a step length belongs to the fixed-step methods")
+{
+    netloop::CompiledSystem system = test::compile("system S { var x init 1 ; x' = -x * 1 s^-1 }");
+    auto with = [&](const std::string& method, std::optional<double> step) {
+        netloop::Run r(system);
+        netloop::RunOptions options;
+        options.stop = 1;
+        options.integrator = method;
+        options.step = step;
+        r.simulate(options);
+    };
+    CHECK_THROWS_AS(with("rk4", std::nullopt), netloop::UsageError);
+    CHECK_THROWS_AS(with("rk4", -1.0), netloop::UsageError);
+    CHECK_THROWS_AS(with("bdf", 0.1), netloop::UsageError);
+    CHECK_NOTHROW(with("rk4", 0.1));
+}
+
 TEST_CASE("an unknown integrator is refused by name")
 {
     netloop::Run r(test::compile("system S { var x init 1 ; x' = -x * 1 s^-1 }"));
     netloop::RunOptions options;
     options.stop = 1;
     options.integrator = "magic";
-    CHECK_THROWS_WITH_AS(r.simulate(options), doctest::Contains("there are: bdf, ida"), netloop::UsageError);
+    CHECK_THROWS_WITH_AS(r.simulate(options), doctest::Contains("there are: bdf, ida (variable step)"), netloop::UsageError);
 }
 
 TEST_SUITE_END();

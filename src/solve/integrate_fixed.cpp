@@ -1,0 +1,191 @@
+// Fixed steps, for targets that must keep time: the work of a step is bounded and does not depend on a tolerance.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+
+#include "solve/explain.hpp"
+#include "solve/failure.hpp"
+#include "solve/integrator.hpp"
+#include "solve/root_search.hpp"
+#include "solve/sparse_lu.hpp"
+
+namespace netloop {
+namespace {
+
+class FixedStep : public Integrator {
+public:
+    FixedStep(Evaluation& evaluation, const SourceSet& sources, const IntegratorSettings& settings)
+        : e_(evaluation), m_(evaluation.model()), sources_(sources), settings_(settings), n_(m_.n()), consistent_(evaluation), lu_(m_.pattern), roots_(evaluation)
+    {
+        residual_.resize(n_);
+    }
+
+    void restart(const State& s) override
+    {
+        now_ = before_ = s;
+        root_ = false;
+        roots_.start(s.time, s.z, s.rates);
+    }
+    void states_changed() override { lu_.forget_pivots(); }
+
+    Stopped step(double target) override
+    {
+        before_ = now_;
+        root_ = false;
+        // the last step before a target is shorter; one that would leave a crumb is not cut
+        double left = target - now_.time;
+        bool at_target = left <= settings_.step * (1 + 1e-9);
+        double h = at_target ? left : settings_.step;
+        switch (settings_.method) {
+            case IntegratorSettings::Method::euler:
+                explicit_euler(h);
+                break;
+            case IntegratorSettings::Method::rk4:
+                runge_kutta(h);
+                break;
+            default:
+                implicit_euler(h);
+                break;
+        }
+        if (at_target) now_.time = target;
+        ++counts_.steps;
+        counts_.last_step = h;
+        for (std::size_t i = 0; i < n_; ++i)
+            if (!std::isfinite(now_.z[i])) fail(i, h);
+        root_ = roots_.find(before_.time, now_.time, [this](double t, std::vector<double>& z, std::vector<double>& rates) { interpolate(t, z, rates); });
+        if (root_) return Stopped::root;
+        return at_target ? Stopped::target : Stopped::stepped;
+    }
+
+    double time() const override { return root_ ? roots_.time() : now_.time; }
+    void interpolate(double t, State& s) override
+    {
+        s.time = t;
+        interpolate(t, s.z, s.rates);
+    }
+    const std::vector<int>& crossings() const override { return roots_.crossings(); }
+    StepCounts counts() const override { return counts_; }
+    std::vector<std::size_t> worst() const override { return {}; }
+
+private:
+    // Between the ends of a step: the cubic through both values and rates.
+    void interpolate(double t, std::vector<double>& z, std::vector<double>& rates) const
+    {
+        double h = now_.time - before_.time;
+        if (!(h > 0)) {
+            z = now_.z;
+            rates = now_.rates;
+            return;
+        }
+        double s = (t - before_.time) / h;
+        for (std::size_t i = 0; i < n_; ++i) {
+            double d = (now_.z[i] - before_.z[i]) / h, m0 = before_.rates[i], m1 = now_.rates[i];
+            if (m_.form.z[i].kind != ZEntry::Kind::state) m0 = m1 = d;  // no rates are known of what is no state
+            double c2 = 3 * d - 2 * m0 - m1, c3 = m0 + m1 - 2 * d;
+            z[i] = before_.z[i] + s * h * (m0 + s * (c2 + s * c3));
+            rates[i] = m0 + s * (2 * c2 + 3 * s * c3);
+        }
+    }
+
+    // states of `to` = states of the beginning + h * rates of `slope`; everything else is solved from them
+    void move(State& to, double h, const std::vector<double>& slope, double time)
+    {
+        for (std::size_t i = 0; i < n_; ++i)
+            if (e_.is_state(i)) {
+                to.z[i] = before_.z[i] + h * slope[i];
+                constexpr double kRunAway = 1e60;  // told as what it is before an equation overflows
+                if (!(std::abs(to.z[i]) < kRunAway * m_.form.z[i].usual)) now_.z[i] = to.z[i], fail(i, h);
+            }
+        to.time = time;
+        ++counts_.residuals;
+        consistent_.solve(to, sources_);
+    }
+
+    void explicit_euler(double h) { move(now_, h, before_.rates, before_.time + h); }
+
+    // The classical method of order 4 (Kutta, 1901).
+    void runge_kutta(double h)
+    {
+        std::vector<double> k1 = before_.rates, sum = k1;
+        State stage = before_;
+        auto add = [&](double weight) {
+            for (std::size_t i = 0; i < n_; ++i) sum[i] += weight * stage.rates[i];
+        };
+        move(stage, h / 2, k1, before_.time + h / 2);
+        add(2);
+        std::vector<double> k = stage.rates;
+        move(stage, h / 2, k, before_.time + h / 2);
+        add(2);
+        k = stage.rates;
+        move(stage, h, k, before_.time + h);
+        add(1);
+        now_ = stage;
+        move(now_, h / 6, sum, before_.time + h);
+    }
+
+    // One Newton step of the implicit Euler method, from the values of the beginning: bounded work, L-stable on linear systems.
+    // Source: Deuflhard and Bornemann (2002), Scientific Computing with Ordinary Differential Equations, sec. 6.4.
+    void implicit_euler(double h)
+    {
+        std::vector<double> still(n_, 0.0);
+        e_.at(before_.time + h, before_.z.data(), still.data());
+        ++counts_.residuals;
+        ++counts_.jacobians;
+        if (!e_.residual(residual_.data())) fail_residual(before_.time + h, still);
+        e_.jacobian(by_z_, by_rate_);
+        for (std::size_t k = 0; k < by_z_.size(); ++k) by_z_[k] += by_rate_[k] / h;
+        if (!lu_.factor(by_z_)) throw NumericFailure("run-failed", fmt::format("at {:.9g} s: the equations lose their rank", before_.time));
+        lu_.solve(residual_);
+        for (std::size_t i = 0; i < n_; ++i) {
+            now_.z[i] = before_.z[i] - residual_[i];
+            now_.rates[i] = -residual_[i] / h;
+        }
+        now_.time = before_.time + h;
+    }
+
+    [[noreturn]] void fail_residual(double time, const std::vector<double>& rates)
+    {
+        std::string fault = describe_not_finite(e_, sources_, time, before_.z.data(), rates.data());
+        throw NumericFailure("run-failed", fmt::format("at {:.9g} s: an equation has no finite value{}{}", time, fault.empty() ? "" : "\n      ", fault));
+    }
+    [[noreturn]] void fail(std::size_t i, double h)
+    {
+        throw NumericFailure("run-failed", fmt::format("at {:.9g} s: {} after a step of {:g} s", before_.time, describe_z(m_, i, now_.z[i]), h),
+                             "the step is too long for this method: give a shorter one, or take a method for stiff systems (implicit-euler, bdf)");
+    }
+
+    Evaluation& e_;
+    const CompiledModel& m_;
+    const SourceSet& sources_;
+    IntegratorSettings settings_;
+    std::size_t n_;
+    ConsistentSolver consistent_;
+    SparseLU lu_;
+    RootSearch roots_;
+    State before_, now_;
+    bool root_ = false;
+    std::vector<double> residual_, by_z_, by_rate_;
+    StepCounts counts_;
+};
+
+}  // namespace
+
+std::unique_ptr<Integrator> make_fixed_step(Evaluation& evaluation, const SourceSet& sources, const IntegratorSettings& settings)
+{
+    return std::make_unique<FixedStep>(evaluation, sources, settings);
+}
+
+std::unique_ptr<Integrator> make_integrator(Evaluation& evaluation, const SourceSet& sources, const IntegratorSettings& settings)
+{
+    switch (settings.method) {
+        case IntegratorSettings::Method::bdf:
+            return make_bdf(evaluation, sources, settings);
+        case IntegratorSettings::Method::ida:
+            return make_ida(evaluation, sources, settings);
+        default:
+            return make_fixed_step(evaluation, sources, settings);
+    }
+}
+
+}  // namespace netloop
