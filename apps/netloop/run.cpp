@@ -63,7 +63,8 @@ void print_summary(const netloop::RunSummary& s, const netloop::CompiledSystem& 
         if (!o.out.empty() && s.rows > 0) fmt::print("  recorded  {}\n", o.out);
         return;
     }
-    nlohmann::json events = nlohmann::json::array();
+    nlohmann::json events = nlohmann::json::array(), shares = nlohmann::json::object();
+    for (const auto& [what, seconds] : s.shares) shares[what] = seconds;
     for (const auto& [text, count] : s.events_of) events.push_back({{"condition", text}, {"count", count}});
     fmt::print("{}\n", nlohmann::json{{"system", system.name()},
                                       {"scenario", system.scenario()},
@@ -77,6 +78,7 @@ void print_summary(const netloop::RunSummary& s, const netloop::CompiledSystem& 
                                       {"events", s.events},
                                       {"rows", s.rows},
                                       {"wall_seconds", s.wall_seconds},
+                                      {"spent_seconds", shares},
                                       {"assumed", s.assumed},
                                       {"held", s.held},
                                       {"agreed", s.agreed},

@@ -40,6 +40,8 @@ struct RunSummary {
     double start = 0, stop = 0;  ///< s
     double wall_seconds = 0;
     std::string integrator;  ///< which one stepped through it
+    /// Where wall_seconds went: kind of work and seconds, most first; "stepping" is what the integrator itself took.
+    std::vector<std::pair<std::string, double>> shares;
     std::size_t steps = 0, residuals = 0, jacobians = 0, events = 0, rows = 0, error_failures = 0, convergence_failures = 0;
     std::vector<std::string> assumed;                            ///< guesses that completed the start
     std::vector<std::string> held;                               ///< what nothing settled at the start

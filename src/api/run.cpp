@@ -298,6 +298,12 @@ struct Run::Data {
         summary.events = s.events;
         summary.rows = s.rows;
         summary.wall_seconds = s.wall_seconds;
+        summary.shares = {{"equations", s.shares.equations}, {"Jacobian", s.shares.jacobian}, {"linear algebra", s.shares.algebra},
+                          {"conditions", s.shares.conditions}, {"rows", s.shares.rows}};
+        double rest = s.wall_seconds;
+        for (const auto& [what, seconds] : summary.shares) rest -= seconds;
+        summary.shares.emplace_back("stepping", std::max(rest, 0.0));
+        std::stable_sort(summary.shares.begin(), summary.shares.end(), [](const auto& a, const auto& b) { return a.second > b.second; });
         summary.assumed = simulation->start_report().assumed;
         summary.held = simulation->start_report().held;
         summary.agreed = simulation->start_report().agreed;
@@ -476,6 +482,10 @@ std::string RunSummary::text() const
     for (const std::string& h : held) out += fmt::format("  nothing settles this at the start, it is held: {}\n", h);
     if (wall_seconds > 0)
         out += fmt::format("  time      {:.3f} s for {:g} s of machine time: {:.3g} times real time\n", wall_seconds, simulated, simulated / wall_seconds);
+    std::string where;
+    for (const auto& [what, seconds] : shares)
+        if (wall_seconds > 0 && seconds >= 0.005 * wall_seconds) where += fmt::format("{}{} {:.0f} %", where.empty() ? "" : ", ", what, 100 * seconds / wall_seconds);
+    if (!where.empty()) out += fmt::format("  spent     {}\n", where);
     out += fmt::format("  steps     {} by {} ({} residuals, {} Jacobians, {} repeated for error, {} for convergence)\n", steps, integrator, residuals, jacobians, error_failures,
                        convergence_failures);
     if (state_changes > 0) out += fmt::format("  states    chosen anew {} times\n", state_changes);

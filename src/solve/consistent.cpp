@@ -31,41 +31,73 @@ SparsePattern unknown_half(const CompiledModel& m, std::vector<std::size_t>& ent
 
 }  // namespace
 
-ConsistentSolver::ConsistentSolver(Evaluation& evaluation) : evaluation_(evaluation), pattern_(unknown_half(evaluation.model(), entry_)), lu_(pattern_) {}
-
-void ConsistentSolver::solve(State& s, const SourceSet& sources)
+ConsistentSolver::ConsistentSolver(Evaluation& evaluation)
+    : evaluation_(evaluation), pattern_(unknown_half(evaluation.model(), entry_)), lu_(pattern_), n_(evaluation.model().n())
 {
-    const CompiledModel& m = evaluation_.model();
-    std::size_t n = m.n();
-    if (n == 0) return;
-    NewtonProblem problem;
-    problem.pattern = pattern_;
-    problem.tolerance = 1e-9;
-    problem.max_iterations = 50;
-    std::vector<double> x(n), by_z, by_rate;
-    for (std::size_t i = 0; i < n; ++i) {
-        x[i] = evaluation_.is_state(i) ? s.rates[i] : s.z[i];
-        problem.scale.push_back(m.form.z[i].usual);
-    }
-    auto place = [&](const std::vector<double>& at) {
-        for (std::size_t i = 0; i < n; ++i) (evaluation_.is_state(i) ? s.rates[i] : s.z[i]) = at[i];
-        evaluation_.at(s.time, s.z.data(), s.rates.data());
-    };
-    problem.residual = [&](const std::vector<double>& at, std::vector<double>& r) {
+    problem_.tolerance = 1e-9;
+    problem_.max_iterations = 50;
+    for (const ZEntry& z : evaluation_.model().form.z) problem_.scale.push_back(z.usual);
+    problem_.residual = [this](const std::vector<double>& at, std::vector<double>& r) {
         place(at);
         return evaluation_.residual(r.data());
     };
-    problem.jacobian = [&](const std::vector<double>& at, std::vector<double>& values) {
+    problem_.jacobian = [this](const std::vector<double>& at, std::vector<double>& values) {
         place(at);
-        evaluation_.jacobian(by_z, by_rate);
+        evaluation_.jacobian(by_z_, by_rate_);
         values.resize(entry_.size());
         for (std::uint32_t c = 0; c < pattern_.n_columns; ++c)
             for (auto k = pattern_.starts[c]; k < pattern_.starts[c + 1]; ++k) {
                 auto e = entry_[static_cast<std::size_t>(k)];
-                values[static_cast<std::size_t>(k)] = evaluation_.is_state(c) ? by_rate[e] : by_z[e];
+                values[static_cast<std::size_t>(k)] = evaluation_.is_state(c) ? by_rate_[e] : by_z_[e];
             }
     };
-    NewtonResult result = solve_newton(problem, lu_, x);
+}
+
+void ConsistentSolver::place(const std::vector<double>& at)
+{
+    for (std::size_t i = 0; i < n_; ++i) (evaluation_.is_state(i) ? state_->rates[i] : state_->z[i]) = at[i];
+    evaluation_.at(state_->time, state_->z.data(), state_->rates.data());
+}
+
+// Rows follow each other closely: the matrix of the one before serves the next as long as the iteration converges fast.
+bool ConsistentSolver::with_old_matrix(std::vector<double>& x)
+{
+    constexpr double kTolerance = 1e-12, kSlow = 0.1;
+    constexpr int kMost = 6;
+    if (!factored_) return false;
+    double before = HUGE_VAL;
+    step_.resize(n_);
+    for (int iteration = 0; iteration < kMost; ++iteration) {
+        if (!problem_.residual(x, step_)) return false;
+        lu_.solve(step_);
+        double length = 0;
+        for (std::size_t i = 0; i < n_; ++i) {
+            length = std::max(length, std::abs(step_[i]) / std::max(problem_.scale[i], std::abs(x[i])));
+            x[i] -= step_[i];
+        }
+        if (!std::isfinite(length) || (length > kSlow * before && length > kTolerance)) return false;
+        if (length <= kTolerance) {
+            place(x);
+            return true;
+        }
+        before = length;
+    }
+    return false;
+}
+
+void ConsistentSolver::solve(State& s, const SourceSet& sources)
+{
+    const CompiledModel& m = evaluation_.model();
+    std::size_t n = n_;
+    if (n == 0) return;
+    state_ = &s;
+    std::vector<double> x(n);
+    for (std::size_t i = 0; i < n; ++i) x[i] = evaluation_.is_state(i) ? s.rates[i] : s.z[i];
+    std::vector<double> begin = x;
+    if (with_old_matrix(x)) return;
+    x = begin;
+    NewtonResult result = solve_newton(problem_, lu_, x);
+    factored_ = result.outcome == NewtonResult::Outcome::converged;
     place(x);
     if (result.outcome == NewtonResult::Outcome::converged) return;
     std::size_t worst = 0;

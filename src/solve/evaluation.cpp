@@ -50,6 +50,7 @@ void Evaluation::at(double t, const double* z, const double* rates)
 bool Evaluation::residual(double* f)
 {
     ++n_residuals;
+    Stopwatch watch(shares.equations);
     run(model_->residual);
     std::size_t n = model_->residual.results.size();
     for (std::size_t i = 0; i < n; ++i) f[i] = memory_[model_->residual.results[i]];
@@ -62,6 +63,7 @@ bool Evaluation::residual(double* f)
 void Evaluation::jacobian(std::vector<double>& by_z, std::vector<double>& by_rate)
 {
     ++n_jacobians;
+    Stopwatch watch(shares.jacobian);
     run(model_->jacobian);
     std::size_t n = model_->pattern.n_entries();
     by_z.resize(n);
@@ -75,6 +77,7 @@ void Evaluation::jacobian(std::vector<double>& by_z, std::vector<double>& by_rat
 
 void Evaluation::conditions(std::vector<double>& values)
 {
+    Stopwatch watch(shares.conditions);
     run(model_->conditions);
     values.resize(model_->conditions.results.size());
     for (std::size_t i = 0; i < values.size(); ++i) values[i] = memory_[model_->conditions.results[i]];

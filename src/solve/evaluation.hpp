@@ -5,6 +5,7 @@
 #include <optional>
 
 #include "solve/state_selection.hpp"
+#include "solve/stopwatch.hpp"
 
 namespace netloop {
 
@@ -52,6 +53,7 @@ public:
     void search_start(std::vector<double>& z);
 
     std::size_t n_residuals = 0, n_jacobians = 0;
+    TimeShares shares;
 
 private:
     void run(const Program& p) { execute(p, model_->callables(), memory_, registers_); }

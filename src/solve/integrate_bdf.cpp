@@ -254,6 +254,7 @@ private:
         cj_of_matrix_ = cj_;
         matrix_age_ = 0;
         rate_ = -1;
+        Stopwatch watch(e_.shares.algebra);
         return lu_.factor(by_z_);
     }
 
@@ -300,7 +301,10 @@ private:
         double security = rate_ > 0 && rate_ < 0.9 ? rate_ / (1 - rate_) : 20;
         for (int iteration = 0; iteration < kMostIterations; ++iteration) {
             if (!residual(t)) return false;
-            lu_.solve(delta_.data());
+            {
+                Stopwatch watch(e_.shares.algebra);
+                lu_.solve(delta_.data());
+            }
             for (std::size_t i = 0; i < n_; ++i) {
                 double d = share * delta_[i];
                 delta_[i] = d;

@@ -135,8 +135,11 @@ private:
         if (!e_.residual(residual_.data())) fail_residual(before_.time + h, still);
         e_.jacobian(by_z_, by_rate_);
         for (std::size_t k = 0; k < by_z_.size(); ++k) by_z_[k] += by_rate_[k] / h;
-        if (!lu_.factor(by_z_)) throw NumericFailure("run-failed", fmt::format("at {:.9g} s: the equations lose their rank", before_.time));
-        lu_.solve(residual_);
+        {
+            Stopwatch watch(e_.shares.algebra);
+            if (!lu_.factor(by_z_)) throw NumericFailure("run-failed", fmt::format("at {:.9g} s: the equations lose their rank", before_.time));
+            lu_.solve(residual_);
+        }
         for (std::size_t i = 0; i < n_; ++i) {
             now_.z[i] = before_.z[i] - residual_[i];
             now_.rates[i] = -residual_[i] / h;

@@ -179,11 +179,13 @@ private:
         solver_->ops->setup = [](SUNLinearSolver s, SUNMatrix a) {
             auto& self = *static_cast<Ida*>(s->content);
             const double* data = SUNSparseMatrix_Data(a);
+            Stopwatch watch(self.e_.shares.algebra);
             self.matrix_values_.assign(data, data + self.lu_->n_entries());
             return self.lu_->factor(self.matrix_values_) ? 0 : 1;
         };
         solver_->ops->solve = [](SUNLinearSolver s, SUNMatrix, N_Vector x, N_Vector b, double) {
             auto& self = *static_cast<Ida*>(s->content);
+            Stopwatch watch(self.e_.shares.algebra);
             std::copy_n(NV_DATA_S(b), self.size_, NV_DATA_S(x));
             self.lu_->solve(NV_DATA_S(x));
             return 0;

@@ -47,6 +47,19 @@ void Simulation::renew_states()
 
 void Simulation::row(State& s, const RowSink& sink)
 {
+    TimeShares& shares = evaluation_.shares;
+    TimeShares before = shares;
+    double taken = 0;
+    {
+        Stopwatch watch(taken);
+        make_row(s, sink);
+    }
+    shares = before;  // what a row needs of equations and Jacobians is told as part of the rows
+    shares.rows += taken;
+}
+
+void Simulation::make_row(State& s, const RowSink& sink)
+{
     // the states are as the integrator has them; everything else is solved from them, so constraints hold in the row too
     consistent_.solve(s, sources_);
     evaluation_.at(s.time, s.z.data(), s.rates.data());
@@ -208,6 +221,7 @@ RunStatistics Simulation::statistics() const
     s.events = events_;
     s.rows = rows_;
     s.events_of = events_of_;
+    s.shares = evaluation_.shares;
     s.state_changes = evaluation_.selection().n_changes();
     s.wall_seconds = wall_seconds_;
     return s;

@@ -21,6 +21,7 @@ struct RunStatistics {
     std::vector<std::size_t> events_of;  ///< per condition
     std::size_t state_changes = 0;       ///< how often the choice of states was changed
     double wall_seconds = 0;
+    TimeShares shares;
 };
 
 class Simulation {
@@ -47,6 +48,7 @@ public:
 
 private:
     void row(State& s, const RowSink& sink);
+    void make_row(State& s, const RowSink& sink);
     /// `found`: which root functions crossed and which way; empty if a mode was found wrong.
     void event(const std::vector<int>& found, const RowSink& sink);
     double wanted_mode(std::size_t condition, double value);

@@ -28,6 +28,8 @@ struct StartReport {
 class ConsistentSolver {
 public:
     explicit ConsistentSolver(Evaluation& evaluation);
+    ConsistentSolver(const ConsistentSolver&) = delete;
+    ConsistentSolver& operator=(const ConsistentSolver&) = delete;
     /// Uses s.z and s.rates as first approximation. Throws NumericFailure (with sources for its text).
     void solve(State& s, const SourceSet& sources);
 
@@ -36,6 +38,14 @@ private:
     std::vector<std::size_t> entry_;  ///< entry of the full pattern for each of ours; filled while pattern_ is made
     SparsePattern pattern_;
     SparseLU lu_;
+    std::size_t n_;
+    NewtonProblem problem_;
+    State* state_ = nullptr;  ///< the one under way
+    bool factored_ = false;
+    std::vector<double> by_z_, by_rate_, step_;
+
+    void place(const std::vector<double>& at);
+    bool with_old_matrix(std::vector<double>& x);
 };
 
 /// Sets all modes by the present values of their conditions; returns how many changed.
