@@ -474,7 +474,8 @@ std::string RunSummary::one_line() const
 std::string RunSummary::text() const
 {
     double simulated = stop - start;
-    std::string out = fmt::format("{} at {:g} s{}\n", complete ? "done" : "ended early", stop, complete ? "" : ": " + reason);
+    // the error itself tells the rest
+    std::string out = fmt::format("{} at {:g} s{}\n", complete ? "done" : "ended early", stop, complete ? "" : ": " + reason.substr(0, reason.find('\n')));
     for (const std::string& a : assumed) out += fmt::format("  assumed at the start: {}\n", a);
     for (const std::string& a : found) out += fmt::format("  found: {}\n", a);
     for (const std::string& a : left_open) out += fmt::format("  steadiness leaves this open, its init is kept: {}\n", a);

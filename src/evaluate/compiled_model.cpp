@@ -174,6 +174,11 @@ std::shared_ptr<const CompiledModel> build_programs(SolverForm form)
 namespace {
 
 // Runs the passes one after another, each with its time and what it left; stops where `stage` asks for it.
+std::string counted(std::size_t n, const char* one, const char* many)
+{
+    return fmt::format("{} {}", n, n == 1 ? one : many);
+}
+
 class Pipeline {
 public:
     Pipeline(Diagnostics& diagnostics, std::string stage) : diagnostics_(diagnostics), stage_(std::move(stage)) {}
@@ -204,13 +209,13 @@ public:
         step(
             "reduce index", [&] { reduced = reduce_index(std::move(system), diagnostics_); },
             [&] { return fmt::format("{} states, {} equations{}", reduced.n_states(), reduced.equations.size(),
-                                   reduced.choices.empty() ? "" : fmt::format(", {} sets of states that the run chooses among", reduced.choices.size())); });
+                                   reduced.choices.empty() ? "" : ", " + counted(reduced.choices.size(), "set", "sets") + " of states that the run chooses among"); });
         step(
             "order blocks", [&] { order_blocks(reduced, diagnostics_); },
             [&] {
                 std::size_t largest = 0;
                 for (const SolveBlock& b : reduced.blocks) largest = std::max(largest, b.equations.size());
-                return fmt::format("{} blocks, the largest of {}", reduced.blocks.size(), largest);
+                return fmt::format("{}, the largest of {}", counted(reduced.blocks.size(), "block", "blocks"), largest);
             });
         step(
             "tear blocks", [&] { tear_blocks(reduced); },
@@ -221,7 +226,8 @@ public:
                     linear += b.form == SolveBlock::Form::linear;
                     symbolic += b.form == SolveBlock::Form::symbolic;
                 }
-                return fmt::format("{} iterates; {} linear blocks, {} more solved on paper", iterates, linear, symbolic);
+                return fmt::format("{}; {}, {} more solved on paper", counted(iterates, "iterate", "iterates"), counted(linear, "linear block", "linear blocks"),
+                                   symbolic);
             });
         if (wanted("reduced")) return show(reduced_text(reduced));
         SolverForm form;
@@ -233,8 +239,8 @@ public:
         step(
             "lower", [&] { model = build_programs(std::move(form)); },
             [&] {
-                return fmt::format("residual {} operations in {} kernels, Jacobian {} operations, {} entries", model->residual.n_operations(),
-                                   model->residual.kernels.size(), model->jacobian.n_operations(), model->pattern.n_entries());
+                return fmt::format("residual {} operations in {}, Jacobian {} operations, {} entries", model->residual.n_operations(),
+                                   counted(model->residual.kernels.size(), "kernel", "kernels"), model->jacobian.n_operations(), model->pattern.n_entries());
             });
         const_cast<CompiledModel&>(*model).form.reduced.system.record = record_;
         if (wanted("program")) return show(model->residual.text() + model->jacobian.text());

@@ -257,7 +257,10 @@ private:
             std::string what = describe_not_finite(e_, sources_, s_.time, s_.z.data(), s_.rates.data());
             if (!what.empty()) text += "\n      no finite value: " + what;
         }
-        throw NumericFailure("start-failed", text, "give a guess near the solution to one of these quantities: guess path = value");
+        throw NumericFailure("start-failed", text,
+                             result.outcome == NewtonResult::Outcome::not_finite
+                                 ? "look at the params in this equation; if they are meant so, give its quantities start values at which it has a value"
+                                 : "give a guess near the solution to one of these quantities: guess path = value");
     }
 
     // What the equations themselves move cannot be asked to stand still.
