@@ -127,8 +127,8 @@ void run_pendulums(benchmark::State& state)
 {
     nl::Library library = nl::Library::standard();
     library.load_file(NETLOOP_SOURCE_DIR "/examples/mechanisms/pendulum.loop");
-    library.load_text("many.loop", "use \"" NETLOOP_SOURCE_DIR "/examples/mechanisms/pendulum.loop\"\nsystem Many { option n = " + std::to_string(state.range(0)) +
-                                       "\n part p[i in 1 .. n] : Pendulum(push = (7 + 0.5 * i / 1000) * 1 m/s) }\n");
+    library.load_text("many.loop", "use \"" NETLOOP_SOURCE_DIR "/examples/mechanisms/pendulum.loop\"\nsystem Many { option n = " +
+                                       std::to_string(state.range(0)) + "\n part p[i in 1 .. n] : Pendulum(push = (7 + 0.5 * i / 1000) * 1 m/s) }\n");
     nl::CompiledSystem system = nl::compile(library, {.system = "Many", .scenario = "", .no_scenario = true});
     nl::RunOptions options;
     options.stop = 5;

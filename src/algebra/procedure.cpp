@@ -178,7 +178,7 @@ private:
     std::vector<Code> code_;
     std::vector<std::uint32_t> lists_;
     std::size_t most_listed_ = 0, inner_scratch_ = 0;
-    std::vector<TablePtr> tables_;        ///< keep alive what the code points to
+    std::vector<TablePtr> tables_;  ///< keep alive what the code points to
     std::vector<CallablePtr> callables_;
 };
 

@@ -13,8 +13,8 @@ namespace netloop {
 /// One step of a procedure. Expressions stand in the model's graph; their leaves are registers: Op::unknown with the register in a.
 struct ProcedureStep {
     enum class Kind { assign, branch, repeat } kind = Kind::assign;
-    std::uint32_t to = 0;                    ///< assign: register
-    NodeId value = kNoNode;                  ///< assign: what; branch, repeat: the condition, looked at before each turn
+    std::uint32_t to = 0;    ///< assign: register
+    NodeId value = kNoNode;  ///< assign: what; branch, repeat: the condition, looked at before each turn
     std::vector<ProcedureStep> then_steps{}, else_steps{};
 };
 

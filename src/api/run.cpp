@@ -68,9 +68,11 @@ struct Run::Data {
         settings.method = found->second;
         bool fixed = settings.method != Method::bdf && settings.method != Method::ida;
         if (fixed && !options.step) throw UsageError(fmt::format("'{}' steps by a fixed length: give one, such as --step 1ms", method));
-        if (!fixed && options.step) throw UsageError(fmt::format("'{}' chooses its steps itself; a step length belongs to euler, rk4 or implicit-euler", method));
+        if (!fixed && options.step)
+            throw UsageError(fmt::format("'{}' chooses its steps itself; a step length belongs to euler, rk4 or implicit-euler", method));
         settings.step = options.step.value_or(0);
-        if (fixed && !(settings.step > 0 && std::isfinite(settings.step))) throw UsageError(fmt::format("a step of {:g} s: it must be positive", settings.step));
+        if (fixed && !(settings.step > 0 && std::isfinite(settings.step)))
+            throw UsageError(fmt::format("a step of {:g} s: it must be positive", settings.step));
         summary.integrator = method;
         simulation = std::make_unique<Simulation>(system->model, system->set->sources, settings);
         for (const auto& [p, v] : given) simulation->evaluation().give(p, v);
@@ -298,8 +300,11 @@ struct Run::Data {
         summary.events = s.events;
         summary.rows = s.rows;
         summary.wall_seconds = s.wall_seconds;
-        summary.shares = {{"equations", s.shares.equations}, {"Jacobian", s.shares.jacobian}, {"linear algebra", s.shares.algebra},
-                          {"conditions", s.shares.conditions}, {"rows", s.shares.rows}};
+        summary.shares = {{"equations", s.shares.equations},
+                          {"Jacobian", s.shares.jacobian},
+                          {"linear algebra", s.shares.algebra},
+                          {"conditions", s.shares.conditions},
+                          {"rows", s.shares.rows}};
         double rest = s.wall_seconds;
         for (const auto& [what, seconds] : summary.shares) rest -= seconds;
         summary.shares.emplace_back("stepping", std::max(rest, 0.0));
@@ -485,10 +490,11 @@ std::string RunSummary::text() const
         out += fmt::format("  time      {:.3f} s for {:g} s of machine time: {:.3g} times real time\n", wall_seconds, simulated, simulated / wall_seconds);
     std::string where;
     for (const auto& [what, seconds] : shares)
-        if (wall_seconds > 0 && seconds >= 0.005 * wall_seconds) where += fmt::format("{}{} {:.0f} %", where.empty() ? "" : ", ", what, 100 * seconds / wall_seconds);
+        if (wall_seconds > 0 && seconds >= 0.005 * wall_seconds)
+            where += fmt::format("{}{} {:.0f} %", where.empty() ? "" : ", ", what, 100 * seconds / wall_seconds);
     if (!where.empty()) out += fmt::format("  spent     {}\n", where);
-    out += fmt::format("  steps     {} by {} ({} residuals, {} Jacobians, {} repeated for error, {} for convergence)\n", steps, integrator, residuals, jacobians, error_failures,
-                       convergence_failures);
+    out += fmt::format("  steps     {} by {} ({} residuals, {} Jacobians, {} repeated for error, {} for convergence)\n", steps, integrator, residuals,
+                       jacobians, error_failures, convergence_failures);
     if (state_changes > 0) out += fmt::format("  states    chosen anew {} times\n", state_changes);
     out += fmt::format("  rows      {}\n  events    {}\n", rows, events);
     for (std::size_t i = 0; i < events_of.size() && i < 5; ++i) out += fmt::format("    {:>6} x {}\n", events_of[i].second, events_of[i].first);

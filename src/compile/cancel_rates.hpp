@@ -22,9 +22,9 @@ struct LeadingRow {
 /// them is to be replaced by the sum. Source of the idea: Murota (1995), SIAM J. Matrix Anal. Appl. 16, 1047-1063 (combinatorial
 /// relaxation), here for exact cancellation of equal coefficients only.
 struct HiddenSum {
-    std::uint32_t equation = 0;                              ///< to be replaced by
-    std::vector<std::pair<std::uint32_t, NodeId>> terms;    ///< sum over (equation, factor), itself included with factor 1
-    std::vector<std::uint32_t> columns;                      ///< whose coefficients cancel in it
+    std::uint32_t equation = 0;                           ///< to be replaced by
+    std::vector<std::pair<std::uint32_t, NodeId>> terms;  ///< sum over (equation, factor), itself included with factor 1
+    std::vector<std::uint32_t> columns;                   ///< whose coefficients cancel in it
 };
 
 /// `fixed`: whether a coefficient stands still while a run goes on. Gives up on what grows too large.

@@ -13,7 +13,7 @@ namespace netloop {
 /// A constraint that was differentiated, as a row of d(constraint)/d(candidate).
 struct ConstraintRow {
     std::uint32_t equation = 0;
-    std::uint32_t differentiated = 0;                        ///< how often, at least once
+    std::uint32_t differentiated = 0;                       ///< how often, at least once
     std::vector<std::pair<std::uint32_t, NodeId>> entries;  ///< (column of the candidate, derivative), columns ascending
 };
 

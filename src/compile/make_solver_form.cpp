@@ -236,10 +236,7 @@ private:
     }
 
     // (q, k) is the rate of a state if (q, k-1) is one
-    std::uint32_t state_below(Variable v) const
-    {
-        return v.order == 0 ? kNoNode : state_[key({v.quantity, v.order - 1})];
-    }
+    std::uint32_t state_below(Variable v) const { return v.order == 0 ? kNoNode : state_[key({v.quantity, v.order - 1})]; }
 
     void add_residual(NodeId residual, std::uint32_t equation)
     {

@@ -50,9 +50,9 @@ struct SolverForm {
     std::vector<NodeId> residuals;           ///< as many as z
     std::vector<std::uint32_t> residual_of;  ///< per residual: the reduced equation it states, kNoNode for an assignment or a link
     std::vector<SolverChoice> choices;
-    std::vector<Condition> conditions;       ///< in solver leaves
-    std::vector<StartEquation> start;        ///< inits first, then guesses, outermost first
-    bool steady = false;                     ///< the start is where the states stand still
+    std::vector<Condition> conditions;  ///< in solver leaves
+    std::vector<StartEquation> start;   ///< inits first, then guesses, outermost first
+    bool steady = false;                ///< the start is where the states stand still
     std::vector<OutputColumn> outputs;
     std::vector<double> time_knots;  ///< of tables of time
     std::size_t n_explicit = 0;      ///< assignments that were substituted

@@ -18,13 +18,19 @@ constexpr std::size_t kLargestSymbolic = 3;
 class BlockTearing {
 public:
     explicit BlockTearing(ReducedSystem& r)
-        : r_(r), g_(r.system.graph()), index_(r), proof_(*r.system.flat), gradients_(g_, [this](const Node& n) {
-              return n.op == Op::quantity ? index_.of({n.a, n.b}) : kNoNode;
-          }),
-          by_iterate_(g_, [this](const Node& n) -> std::uint32_t {
-              std::uint32_t u = n.op == Op::quantity ? index_.of({n.a, n.b}) : kUnmatched;
-              return u == kUnmatched ? kNoNode : iterate_place_[u];
-          }),
+        : r_(r),
+          g_(r.system.graph()),
+          index_(r),
+          proof_(*r.system.flat),
+          gradients_(g_,
+                     [this](const Node& n) {
+                         return n.op == Op::quantity ? index_.of({n.a, n.b}) : kNoNode;
+                     }),
+          by_iterate_(g_,
+                      [this](const Node& n) -> std::uint32_t {
+                          std::uint32_t u = n.op == Op::quantity ? index_.of({n.a, n.b}) : kUnmatched;
+                          return u == kUnmatched ? kNoNode : iterate_place_[u];
+                      }),
           iterate_place_(r.unknowns.size(), kNoNode)
     {
     }
@@ -112,7 +118,9 @@ private:
             block.steps.push_back({block.unknowns[s.unknown], value.at({s.equation, s.unknown}), block.equations[s.equation]});
         for (std::uint32_t u : torn.iterates) block.iterates.push_back(block.unknowns[u]);
         for (std::uint32_t e : torn.residuals) block.residuals.push_back(block.equations[e]);
-        block.form = block.iterates.empty() ? SolveBlock::Form::explicit_ : is_linear(coefficient, local) ? SolveBlock::Form::linear : SolveBlock::Form::nonlinear;
+        block.form = block.iterates.empty()          ? SolveBlock::Form::explicit_
+                     : is_linear(coefficient, local) ? SolveBlock::Form::linear
+                                                     : SolveBlock::Form::nonlinear;
         if (block.form == SolveBlock::Form::linear && block.iterates.size() <= kLargestSymbolic) solve_on_paper(block);
     }
 
@@ -139,7 +147,7 @@ private:
             values[{v.quantity, v.order}] = substitute(s.value);
         }
         for (std::uint32_t k = 0; k < block.iterates.size(); ++k) iterate_place_[block.iterates[k]] = k;
-        std::vector<NodeId> rest;                     // the residuals, steps substituted
+        std::vector<NodeId> rest;                      // the residuals, steps substituted
         std::vector<std::map<std::size_t, NodeId>> a;  // d(residual)/d(iterate)
         for (std::uint32_t e : block.residuals) {
             rest.push_back(substitute(r_.equations[e].residual));

@@ -39,9 +39,8 @@ std::vector<JacobianEntry> differentiate_residuals(SolverForm& form, Gradients& 
         for (std::uint32_t row : choice.links)
             for (const auto& orders : choice.orders)
                 for (std::uint32_t column : orders) entries.push_back({row, column});
-    std::stable_sort(entries.begin(), entries.end(), [](const JacobianEntry& a, const JacobianEntry& b) {
-        return a.column != b.column ? a.column < b.column : a.row < b.row;
-    });
+    std::stable_sort(entries.begin(), entries.end(),
+                     [](const JacobianEntry& a, const JacobianEntry& b) { return a.column != b.column ? a.column < b.column : a.row < b.row; });
     return entries;
 }
 
@@ -208,8 +207,11 @@ public:
         ReducedSystem reduced;
         step(
             "reduce index", [&] { reduced = reduce_index(std::move(system), diagnostics_); },
-            [&] { return fmt::format("{} states, {} equations{}", reduced.n_states(), reduced.equations.size(),
-                                   reduced.choices.empty() ? "" : ", " + counted(reduced.choices.size(), "set", "sets") + " of states that the run chooses among"); });
+            [&] {
+                return fmt::format(
+                    "{} states, {} equations{}", reduced.n_states(), reduced.equations.size(),
+                    reduced.choices.empty() ? "" : ", " + counted(reduced.choices.size(), "set", "sets") + " of states that the run chooses among");
+            });
         step(
             "order blocks", [&] { order_blocks(reduced, diagnostics_); },
             [&] {
@@ -226,8 +228,8 @@ public:
                     linear += b.form == SolveBlock::Form::linear;
                     symbolic += b.form == SolveBlock::Form::symbolic;
                 }
-                return fmt::format("{}; {}, {} more solved on paper", counted(iterates, "iterate", "iterates"), counted(linear, "linear block", "linear blocks"),
-                                   symbolic);
+                return fmt::format("{}; {}, {} more solved on paper", counted(iterates, "iterate", "iterates"),
+                                   counted(linear, "linear block", "linear blocks"), symbolic);
             });
         if (wanted("reduced")) return show(reduced_text(reduced));
         SolverForm form;

@@ -36,7 +36,7 @@ struct Kernel {
     std::uint32_t n_registers = 0;
     std::vector<Instruction> code;
     std::vector<std::uint32_t> arguments;  ///< of calls, as places or registers
-    std::vector<std::uint32_t> inputs;  ///< place of input k of instance i: inputs[k * n_instances + i]
+    std::vector<std::uint32_t> inputs;     ///< place of input k of instance i: inputs[k * n_instances + i]
     std::vector<std::uint32_t> output_registers;
     std::vector<std::uint32_t> outputs;  ///< place of output k of instance i: outputs[k * n_instances + i]
 };

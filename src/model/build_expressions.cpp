@@ -519,7 +519,8 @@ Value Instantiator::build_call(const Expr& e, const Env& env)
         if (e.args.size() != table->arguments.size()) throw StatementGivenUp{};  // reported by the unit check
         std::uint32_t index = table_index(*table, *scope);
         Value x = build(*e.args[0], env);
-        if (e.args.size() == 3) return scalar(graph_.call(index, {build_scalar(*e.args[0], env), build_scalar(*e.args[1], env), build_scalar(*e.args[2], env)}));
+        if (e.args.size() == 3)
+            return scalar(graph_.call(index, {build_scalar(*e.args[0], env), build_scalar(*e.args[1], env), build_scalar(*e.args[2], env)}));
         if (e.args.size() == 1) return map_unary(x, [&](NodeId n) { return graph_.lookup(index, n, kNoNode); });
         return map_binary(x, build(*e.args[1], env), e.span, [&](NodeId a, NodeId b) { return graph_.lookup(index, a, b); });
     }
@@ -656,7 +657,8 @@ std::uint32_t Instantiator::table_index(const TableDecl& table, const FileScope&
         std::vector<double> x = scaled(table.knots.at(0), table.arguments.at(0).unit), y;
         if (table.knots.size() > 1) y = scaled(table.knots[1], table.arguments.at(1).unit);
         if (table.knots.size() != table.arguments.size())
-            throw std::invalid_argument(fmt::format("it has {} arguments and points for {} (a table of three is read from a CSV file)", table.arguments.size(), table.knots.size()));
+            throw std::invalid_argument(
+                fmt::format("it has {} arguments and points for {} (a table of three is read from a CSV file)", table.arguments.size(), table.knots.size()));
         auto made = std::make_shared<const Table>(table.name, std::move(x), std::move(y), scaled(table.values, table.unit), table.smooth, outside);
         return tables_[key] = graph_.add_table(std::move(made));
     } catch (const std::exception& problem) {

@@ -28,10 +28,13 @@ bool UnitChecker::check_slot(const Definition& base, const Definition& d, Span s
             continue;
         }
         const auto* q = need.statement->as<QuantityDecl>();
-        bool visible = q != nullptr && (q->kind == QuantityKind::param || q->kind == QuantityKind::option || q->kind == QuantityKind::input ||
-                                        q->kind == QuantityKind::output);
+        bool visible = q != nullptr &&
+                       (q->kind == QuantityKind::param || q->kind == QuantityKind::option || q->kind == QuantityKind::input || q->kind == QuantityKind::output);
         if (!visible) continue;
-        const char* word = q->kind == QuantityKind::param ? "param" : q->kind == QuantityKind::option ? "option" : q->kind == QuantityKind::input ? "input" : "output";
+        const char* word = q->kind == QuantityKind::param    ? "param"
+                           : q->kind == QuantityKind::option ? "option"
+                           : q->kind == QuantityKind::input  ? "input"
+                                                             : "output";
         const auto* other = have != nullptr ? have->statement->as<QuantityDecl>() : nullptr;
         if (other == nullptr || other->kind != q->kind) {
             refuse(fmt::format("it has no {} '{}'", word, name), q->name_span);

@@ -273,8 +273,7 @@ void Instantiator::check_bindings(InstanceId id)
         bool settable = q != nullptr && (q->kind == QuantityKind::param || q->kind == QuantityKind::option || q->kind == QuantityKind::input);
         bool slot = m->statement->as<SlotDecl>() != nullptr;
         if (slot != (b.put != nullptr)) {
-            set_.diagnostics
-                .report(messages::not_a, b.path[0].span, b.path[0].name, slot ? "a slot" : "no slot", slot ? "a param" : "a place for a component")
+            set_.diagnostics.report(messages::not_a, b.path[0].span, b.path[0].name, slot ? "a slot" : "no slot", slot ? "a param" : "a place for a component")
                 .mend(slot ? fmt::format("put a component in: {} = Kind(...)", b.path[0].name) : "");
         } else if (slot) {
             continue;

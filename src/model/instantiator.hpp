@@ -4,8 +4,8 @@
 #include <deque>
 #include <optional>
 
-#include "model/check_units.hpp"
 #include "algebra/procedure.hpp"
+#include "model/check_units.hpp"
 #include "model/instantiate.hpp"
 
 namespace netloop {

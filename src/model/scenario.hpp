@@ -20,7 +20,7 @@ struct ScenarioPlan {
     const BeginItem* begin = nullptr;
     std::vector<BodyItem> finds;
     std::vector<std::string> keep;
-    std::vector<std::string> rates;  ///< further rates to be made recordable: "leaf.angle'"
+    std::vector<std::string> rates;                          ///< further rates to be made recordable: "leaf.angle'"
     std::vector<std::shared_ptr<const KindUse>> kept_kinds;  ///< of values given as text, kept alive
     std::string doc;
 };

@@ -88,7 +88,8 @@ std::string fault_text(const FlatModel& flat, NodeId id, double a, double b)
         case Op::call:
             return fmt::format("{}({}, ...) gives no number", flat.graph.callable(n.a).name(), text(flat.graph.arguments(id)[0]));
         case Op::lookup:
-            return fmt::format("table outside its points: at ({}) = {:.6g}{}", text(n.b), a, n.c == kNoNode ? "" : fmt::format(", ({}) = {:.6g}", text(n.c), b));
+            return fmt::format("table outside its points: at ({}) = {:.6g}{}", text(n.b), a,
+                               n.c == kNoNode ? "" : fmt::format(", ({}) = {:.6g}", text(n.c), b));
         default:
             return fmt::format("overflow: {} of {:.6g} and {:.6g}", op_name(n.op), a, b);
     }
@@ -198,6 +199,37 @@ std::optional<Dimension> dimension_of(const FlatModel& flat, NodeId id, int dept
 }
 
 }  // namespace
+
+void NotFinitePoint::remember(const double* residuals, std::size_t n, double t, const double* z_values, const double* rate_values)
+{
+    for (std::size_t i = 0; i < n; ++i) {
+        if (std::isfinite(residuals[i])) continue;
+        known = true;
+        residual = i;
+        time = t;
+        z.assign(z_values, z_values + n);
+        rates.assign(rate_values, rate_values + n);
+        return;
+    }
+}
+
+std::string describe_failed_step(const Evaluation& evaluation, const SourceSet& sources, double time, const std::string& cause, const NotFinitePoint& point,
+                                 const std::vector<std::size_t>& worst, const double* z)
+{
+    const CompiledModel& model = evaluation.model();
+    std::string text = fmt::format("at {:.9g} s: {}", time, cause);
+    // a trial point further on may have shown why: told if nothing was accepted since
+    if (point.known && point.time >= time) {
+        std::string fault = describe_not_finite(evaluation, sources, point.time, point.z.data(), point.rates.data());
+        return text + fmt::format("\n      no finite value at {:.9g} s: {}\n      with {}", point.time,
+                                  fault.empty() ? describe_residual(model, sources, point.residual) : fault, describe_operands(model, point.residual, point.z));
+    }
+    for (std::size_t k = 0; k < worst.size() && k < 3; ++k) {
+        text += (k == 0 ? "\n      it fails most at " : ", then ") + describe_z(model, worst[k], z[worst[k]]);
+        if (std::string settled = k == 0 ? describe_rate_of(model, sources, worst[0]) : ""; !settled.empty()) text += " (" + settled + ")";
+    }
+    return text;
+}
 
 std::vector<std::string> describe_substituted(const CompiledModel& model, const SourceSet& sources, std::size_t i)
 {

@@ -19,6 +19,20 @@ std::string place_text(const SourceSet& sources, Span span);
 std::string describe_operands(const CompiledModel& model, std::size_t residual, const std::vector<double>& z);
 /// Which operation of which equation has no finite value, with its operands; empty if all have one. For a point that failed.
 std::string describe_not_finite(const Evaluation& evaluation, const SourceSet& sources, double time, const double* z, const double* rates);
+/// The last point at which an equation had no finite value, kept so that a step that fails can tell why.
+struct NotFinitePoint {
+    bool known = false;
+    std::size_t residual = 0;
+    double time = 0;
+    std::vector<double> z, rates;
+
+    /// Remembers the first residual that is not finite.
+    void remember(const double* residuals, std::size_t n, double t, const double* z_values, const double* rate_values);
+};
+/// What is told of a step that cannot be made: an equation without a value if one was met at or after `time`, else the quantities that
+/// are off most (`worst`, first the worst) with their values.
+std::string describe_failed_step(const Evaluation& evaluation, const SourceSet& sources, double time, const std::string& cause, const NotFinitePoint& point,
+                                 const std::vector<std::size_t>& worst, const double* z);
 /// The other equations of the block to which residual i belongs, which were solved for unknowns and put into it; a few.
 std::vector<std::string> describe_substituted(const CompiledModel& model, const SourceSet& sources, std::size_t i);
 /// The equation that settles the rate of member i of z, if one does.

@@ -26,8 +26,8 @@ namespace {
 
 constexpr int kMostOrder = 5;
 constexpr int kMostIterations = 5;
-constexpr double kNewton = 0.1;           ///< how closely a step's equations are solved, as a share of the tolerance
-constexpr double kSlow = 0.3;             ///< a rate of convergence above this asks for a new matrix at the next step
+constexpr double kNewton = 0.1;  ///< how closely a step's equations are solved, as a share of the tolerance
+constexpr double kSlow = 0.3;    ///< a rate of convergence above this asks for a new matrix at the next step
 constexpr double kChangedCoefficient = 0.25;
 constexpr double kEpsilon = std::numeric_limits<double>::epsilon();
 
@@ -35,8 +35,14 @@ constexpr double kEpsilon = std::numeric_limits<double>::epsilon();
 class FlushDenormals {
 public:
 #if defined(__SSE2__)
-    FlushDenormals() : before_(_mm_getcsr()) { _mm_setcsr(before_ | 0x8040u); }
-    ~FlushDenormals() { _mm_setcsr(before_); }
+    FlushDenormals() : before_(_mm_getcsr())
+    {
+        _mm_setcsr(before_ | 0x8040u);
+    }
+    ~FlushDenormals()
+    {
+        _mm_setcsr(before_);
+    }
     FlushDenormals(const FlushDenormals&) = delete;
     FlushDenormals& operator=(const FlushDenormals&) = delete;
 
@@ -113,9 +119,8 @@ public:
     {
         std::vector<std::size_t> order;
         for (std::size_t i = 0; i < n_; ++i) order.push_back(i);
-        std::stable_sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) {
-            return std::abs(e_sum_[a] * weight_[a]) > std::abs(e_sum_[b] * weight_[b]);
-        });
+        std::stable_sort(order.begin(), order.end(),
+                         [&](std::size_t a, std::size_t b) { return std::abs(e_sum_[a] * weight_[a]) > std::abs(e_sum_[b] * weight_[b]); });
         return order;
     }
 
@@ -263,14 +268,7 @@ private:
         ++counts_.residuals;
         e_.at(t, y_.data(), yp_.data());
         if (e_.residual(delta_.data())) return true;
-        for (std::size_t i = 0; i < n_; ++i)
-            if (!std::isfinite(delta_[i])) {
-                not_finite_ = i;
-                break;
-            }
-        not_finite_time_ = t;
-        not_finite_z_ = y_;
-        not_finite_rates_ = yp_;
+        not_finite_.remember(delta_.data(), n_, t, y_.data(), yp_.data());
         return false;
     }
 
@@ -479,22 +477,9 @@ private:
         const char* cause = solved == Solved::yes     ? "the error of a step stays too large however small the step"
                             : solved == Solved::never ? "the equations lose their rank"
                                                       : "the equations of a step cannot be solved however small the step";
-        std::string text = fmt::format("at {:.9g} s: {}", x_, cause);
-        if (not_finite_ != kNone && not_finite_time_ >= x_) {
-            std::string fault = describe_not_finite(e_, sources_, not_finite_time_, not_finite_z_.data(), not_finite_rates_.data());
-            text += fmt::format("\n      no finite value at {:.9g} s: {}\n      with {}", not_finite_time_,
-                                fault.empty() ? describe_residual(m_, sources_, not_finite_) : fault, describe_operands(m_, not_finite_, not_finite_z_));
-        } else {
-            std::vector<std::size_t> order = worst();
-            for (std::size_t k = 0; k < order.size() && k < 3; ++k) {
-                text += (k == 0 ? "\n      it fails most at " : ", then ") + describe_z(m_, order[k], phi_[0][order[k]]);
-                if (std::string settled = k == 0 ? describe_rate_of(m_, sources_, order[0]) : ""; !settled.empty()) text += " (" + settled + ")";
-            }
-        }
-        throw NumericFailure("run-failed", text);
+        throw NumericFailure("run-failed", describe_failed_step(e_, sources_, x_, cause, not_finite_, worst(), phi_[0].data()));
     }
 
-    static constexpr std::size_t kNone = static_cast<std::size_t>(-1);
     static constexpr int kOldest = 20;  ///< steps that a matrix serves at most
 
     Evaluation& e_;
@@ -526,9 +511,7 @@ private:
     bool root_ = false;
 
     StepCounts counts_;
-    std::size_t not_finite_ = kNone;
-    double not_finite_time_ = 0;
-    std::vector<double> not_finite_z_, not_finite_rates_;
+    NotFinitePoint not_finite_;
 };
 
 }  // namespace

@@ -16,7 +16,14 @@ namespace {
 class FixedStep : public Integrator {
 public:
     FixedStep(Evaluation& evaluation, const SourceSet& sources, const IntegratorSettings& settings)
-        : e_(evaluation), m_(evaluation.model()), sources_(sources), settings_(settings), n_(m_.n()), consistent_(evaluation), lu_(m_.pattern), roots_(evaluation)
+        : e_(evaluation),
+          m_(evaluation.model()),
+          sources_(sources),
+          settings_(settings),
+          n_(m_.n()),
+          consistent_(evaluation),
+          lu_(m_.pattern),
+          roots_(evaluation)
     {
         residual_.resize(n_);
     }

@@ -146,8 +146,6 @@ public:
     }
 
 private:
-    static constexpr std::size_t kNone = static_cast<std::size_t>(-1);
-
     void open()
     {
         memory_ = IDACreate(context_);
@@ -271,14 +269,7 @@ private:
         }
         s.e_.at(t, NV_DATA_S(y), NV_DATA_S(yp));
         if (s.e_.residual(NV_DATA_S(r))) return 0;
-        for (std::size_t i = 0; i < s.n_; ++i) {
-            if (std::isfinite(NV_Ith_S(r, i))) continue;
-            s.not_finite_ = i;
-            s.not_finite_time_ = t;
-            s.not_finite_z_.assign(NV_DATA_S(y), NV_DATA_S(y) + s.n_);
-            s.not_finite_rates_.assign(NV_DATA_S(yp), NV_DATA_S(yp) + s.n_);
-            break;
-        }
+        s.not_finite_.remember(NV_DATA_S(r), s.n_, t, NV_DATA_S(y), NV_DATA_S(yp));
         return 1;  // recoverable: a smaller step may stay where the equations have values
     }
 
@@ -392,20 +383,7 @@ private:
                 cause = fmt::format("the integrator stopped ({})", flag);
                 break;
         }
-        std::string text = fmt::format("at {:.9g} s: {}", time_, cause);
-        // a trial point further on may have shown why: told if nothing was accepted since
-        if (not_finite_ != kNone && not_finite_time_ >= time_) {
-            std::string fault = describe_not_finite(e_, sources_, not_finite_time_, not_finite_z_.data(), not_finite_rates_.data());
-            text += fmt::format("\n      no finite value at {:.9g} s: {}\n      with {}", not_finite_time_,
-                                fault.empty() ? describe_residual(m_, sources_, not_finite_) : fault, describe_operands(m_, not_finite_, not_finite_z_));
-        } else {
-            std::vector<std::size_t> order = worst();
-            for (std::size_t k = 0; k < order.size() && k < 3; ++k) {
-                text += (k == 0 ? "\n      it fails most at " : ", then ") + describe_z(m_, order[k], NV_Ith_S(y_, order[k]));
-                if (std::string settled = k == 0 ? describe_rate_of(m_, sources_, order[0]) : ""; !settled.empty()) text += " (" + settled + ")";
-            }
-        }
-        throw NumericFailure("run-failed", text);
+        throw NumericFailure("run-failed", describe_failed_step(e_, sources_, time_, cause, not_finite_, worst(), NV_DATA_S(y_)));
     }
 
     Evaluation& e_;
@@ -430,9 +408,7 @@ private:
     std::size_t n_groups_ = 0;
     StepCounts total_;
     int stuck_ = 0;
-    std::size_t not_finite_ = kNone;
-    double not_finite_time_ = 0;
-    std::vector<double> not_finite_z_, not_finite_rates_;
+    NotFinitePoint not_finite_;
 };
 
 }  // namespace

@@ -40,7 +40,7 @@ struct IntegratorSettings {
     double tolerance = 1e-6;
     /// Fixed step: explicit Euler, classical Runge-Kutta, linearly implicit Euler.
     enum class Method { bdf, ida, euler, rk4, implicit_euler } method = Method::ida;
-    double step = 0;  ///< s, of the fixed-step methods
+    double step = 0;                                                                                  ///< s, of the fixed-step methods
     enum class Jacobian { exact, one_column_at_a_time, grouped_columns } jacobian = Jacobian::exact;  ///< the others are for comparison
 };
 

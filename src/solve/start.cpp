@@ -189,8 +189,9 @@ private:
                 return fmt::format("{}{} {}", place.empty() ? "" : place + ": ", what, s.text);
             }
             case Row::Kind::still:
-                return "steady start: " + (row.index < m_.n() ? "'" + variable_name(m_, m_.form.z[row.index].variable) + "'"
-                                                                    : "the rate of '" + variable_name(m_, m_.form.z[system_->state_of(row.index)].variable) + "'") +
+                return "steady start: " +
+                       (row.index < m_.n() ? "'" + variable_name(m_, m_.form.z[row.index].variable) + "'"
+                                           : "the rate of '" + variable_name(m_, m_.form.z[system_->state_of(row.index)].variable) + "'") +
                        " = 0";
             default:
                 return "a held start value";

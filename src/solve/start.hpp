@@ -16,8 +16,8 @@ struct State {
 };
 
 struct StartReport {
-    std::vector<std::string> assumed;  ///< guesses that completed the start
-    std::vector<std::string> held;     ///< what nothing settled, held where the search began
+    std::vector<std::string> assumed;    ///< guesses that completed the start
+    std::vector<std::string> held;       ///< what nothing settled, held where the search began
     std::vector<std::string> agreed;     ///< inits more than needed that agree with the others
     std::vector<std::string> left_open;  ///< inits that a steady start still needed
     std::vector<std::string> found;      ///< values of what was to be found

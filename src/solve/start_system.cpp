@@ -393,8 +393,10 @@ bool StartSystem::shift(const Block& block, int attempt)
     if (attempt >= 4) return false;
     for (std::uint32_t c : block.columns) {
         double at = (c < n_ ? held_[c] : 0) + kShifts[attempt] * scale(c);
-        if (c < n_) s_.z[c] = std::clamp(at, m_.form.z[c].low, m_.form.z[c].high);
-        else s_.rates[states_[c - n_]] = at;
+        if (c < n_)
+            s_.z[c] = std::clamp(at, m_.form.z[c].low, m_.form.z[c].high);
+        else
+            s_.rates[states_[c - n_]] = at;
     }
     e_.at(s_.time, s_.z.data(), s_.rates.data());
     return true;

@@ -144,6 +144,10 @@ TEST_CASE("--json gives the same for programs")
     auto run = nlohmann::json::parse(test::netloop("run --json " + kBridge + " --stop 3s").out);
     CHECK(run["complete"] == true);
     CHECK(run["steps"] > 10);
+    CHECK(run["integrator"] == "bdf");
+    double spent = 0;  // the shares are those of the whole
+    for (const auto& [what, seconds] : run["spent_seconds"].items()) spent += seconds.get<double>();
+    CHECK(spent == doctest::Approx(run["wall_seconds"].get<double>()).epsilon(1e-3));
     CHECK(nlohmann::json::parse(test::netloop("list --json mechanics").out).size() > 15);
 }
 
@@ -254,6 +258,21 @@ TEST_CASE("another CMake project finds the installed package")
     INFO(made.out << made.err);
     CHECK(made.code == 0);
     CHECK(has(made.out, "0.368"));
+}
+
+TEST_CASE("fixed steps, slots and rates from the command line; what does not fit is wrong usage")
+{
+    test::Scratch scratch;
+    std::string pendulum = test::source_path("examples/mechanisms/pendulum.loop"), out = scratch / "p.csv";
+    test::Outcome fixed =
+        test::netloop("run " + pendulum + " --stop 1s --integrator implicit-euler --step 1ms --out " + out + " --keep \"pendulum.y\" --keep \"pendulum.y'\"");
+    CHECK(fixed.code == 0);
+    CHECK(fixed.out.find("1000 by implicit-euler") != std::string::npos);
+    CHECK(fixed.out.find("spent") != std::string::npos);
+    CHECK(test::read_file(out).find("pendulum.y' [m/s]") != std::string::npos);
+    CHECK(test::netloop("run " + pendulum + " --stop 1s --integrator rk4").code == 2);
+    CHECK(test::netloop("run " + pendulum + " --stop 1s --step 1ms").code == 2);
+    CHECK(test::netloop("run " + pendulum + " --stop 1s --integrator nothing").err.find("there are: bdf, ida") != std::string::npos);
 }
 
 TEST_SUITE_END();

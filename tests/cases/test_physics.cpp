@@ -221,8 +221,8 @@ system Exchanger {
     double n_tu = 3, ratio = 0.5, e = std::exp(-n_tu * (1 - ratio)), effectiveness = (1 - e) / (1 - ratio * e);
     double exact = 363.15 - effectiveness * 80;
     double coarse = outlet(50), fine = outlet(100);
-    CHECK(std::abs(fine - exact) < 0.6 * std::abs(coarse - exact));              // first order
-    CHECK(2 * fine - coarse == doctest::Approx(exact).epsilon(1e-5));             // its error taken out
+    CHECK(std::abs(fine - exact) < 0.6 * std::abs(coarse - exact));    // first order
+    CHECK(2 * fine - coarse == doctest::Approx(exact).epsilon(1e-5));  // its error taken out
 }
 
 TEST_CASE("the same burner with fuel or outlet temperature given")

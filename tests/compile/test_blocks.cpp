@@ -81,8 +81,9 @@ TEST_CASE("a ring of equations needs one iterate, a full block all but one")
 TEST_CASE("small linear blocks are solved on paper where the pivot cannot vanish, else in one step, else by iteration")
 {
     // two masses in gear: J1 a1 = T1 - n f, J2 a2 = f, a1 = n a2
-    std::string gear = "system S { param j : 1 = 2 in 0.1 .. 10 ; param k : 1 = 3 in 0.1 .. 10 ; param n : 1 = 4\n var a, b, f\n"
-                       "j*a = 5 - n*f\n k*n*b = n*f*n\n a = n*b }\n";
+    std::string gear =
+        "system S { param j : 1 = 2 in 0.1 .. 10 ; param k : 1 = 3 in 0.1 .. 10 ; param n : 1 = 4\n var a, b, f\n"
+        "j*a = 5 - n*f\n k*n*b = n*f*n\n a = n*b }\n";
     CHECK(explain(gear).find("solved on paper") != std::string::npos);
     Recording r = test::simulate(gear, 1, 1e-6, 1);
     // k n b = n^2 f, a = n b: f = k b / n; j n b = 5 - k b

@@ -36,8 +36,8 @@ TEST_SUITE_BEGIN("model");
 
 TEST_CASE("a function with a while loop gives its value, and its derivative by the rule of implicit functions")
 {
-    Recording r = test::simulate(kFriction + "system S { var re init 1e4 ; re' = 1e4 s^-1 ; let f = friction(re, 1e-3) ; let df = f' ; let ddf = f'' }", 2, 1e-10,
-                                 0.5);
+    Recording r =
+        test::simulate(kFriction + "system S { var re init 1e4 ; re' = 1e4 s^-1 ; let f = friction(re, 1e-3) ; let df = f' ; let ddf = f'' }", 2, 1e-10, 0.5);
     for (std::size_t i = 0; i < r.n_rows(); ++i) {
         double re = 1e4 * (1 + r.time().values[i]), f = colebrook(re, 1e-3);
         CHECK(r["f"].values[i] == doctest::Approx(f).epsilon(1e-9));
@@ -136,14 +136,16 @@ system S {
         double energy = 0.5 * (v * v + std::pow(u * v / y, 2)) + 9.81 * y;
         CHECK(energy == doctest::Approx(9.81 * std::sqrt(1.25)).epsilon(1e-7));
     }
-    Recording many = test::simulate(root + "system S { option n = 20 ; var x[n] ; for i in 1 .. n { x[i]' = -root(x[i]) * 1 s^-1 ; init x[i] = i } }", 1, 1e-10, 1);
+    Recording many =
+        test::simulate(root + "system S { option n = 20 ; var x[n] ; for i in 1 .. n { x[i]' = -root(x[i]) * 1 s^-1 ; init x[i] = i } }", 1, 1e-10, 1);
     for (int i = 1; i <= 20; ++i) CHECK(many["x[" + std::to_string(i) + "]"].final() == doctest::Approx(std::pow(std::sqrt(i) - 0.5, 2)).epsilon(1e-6));
 }
 
 TEST_CASE("a loop that does not end gives no number, and the run says where")
 {
     try {
-        test::simulate("function forever(x) -> 1 { let y = x ; while y > 0 { y := y + 1 } ; return y }\nsystem S { var x init 1 ; x' = -forever(x) * 1 s^-1 }", 1);
+        test::simulate("function forever(x) -> 1 { let y = x ; while y > 0 { y := y + 1 } ; return y }\nsystem S { var x init 1 ; x' = -forever(x) * 1 s^-1 }",
+                       1);
         FAIL("accepted");
     } catch (const RunError& e) {
         INFO(e.what());
@@ -158,7 +160,8 @@ TEST_CASE("tables of three arguments from a file: values at the points, multilin
     auto f = [](double x, double y, double z) { return 2 + 3 * x - y + 0.5 * z + x * y - 0.25 * y * z; };
     for (double z : {0.0, 1.0, 3.0})
         for (double x : {0.0, 2.0})
-            for (double y : {-1.0, 0.0, 4.0}) csv += std::to_string(z * 1000) + "," + std::to_string(x) + "," + std::to_string(y) + "," + std::to_string(f(x, y, z)) + "\n";
+            for (double y : {-1.0, 0.0, 4.0})
+                csv += std::to_string(z * 1000) + "," + std::to_string(x) + "," + std::to_string(y) + "," + std::to_string(f(x, y, z)) + "\n";
     test::write_file(scratch / "map.csv", csv);
     for (const char* kind : {"linear", "smooth"}) {
         CAPTURE(kind);
@@ -186,7 +189,9 @@ system S {
             CHECK(r["rate"].values[i] == doctest::Approx(slope).scale(1e5).epsilon(0.05));
         }
     }
-    test::write_file(scratch / "m.loop", "table v(x : m, y : 1, z : m) -> bar from \"map.csv\" linear, hold\nsystem S { let p : bar = v(1 m, 2, 2 m) ; let q : bar = v(9 m, 2, -5 m) }");
+    test::write_file(
+        scratch / "m.loop",
+        "table v(x : m, y : 1, z : m) -> bar from \"map.csv\" linear, hold\nsystem S { let p : bar = v(1 m, 2, 2 m) ; let q : bar = v(9 m, 2, -5 m) }");
     Library library = Library::standard();
     library.load_file(scratch / "m.loop");
     Recording r = Run(compile(library)).simulate({.stop = 1});

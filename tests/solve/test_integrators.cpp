@@ -97,9 +97,11 @@ TEST_CASE("the error follows the tolerance: a stiff problem with a known solutio
 TEST_CASE("the error of one part is not diluted by the calm of many others")
 {
     auto model = [](int calm) {
-        return test::compile("component Swing { var u init 1 ; var v init 0 ; u' = 20*v * 1 s^-1 ; v' = -20*u * 1 s^-1 }\n"
-                             "component Calm { var x init 1 ; x' = -0.001 s^-1 * x }\n"
-                             "system S { part swing : Swing ; part calm[" + std::to_string(calm) + "] : Calm }");
+        return test::compile(
+            "component Swing { var u init 1 ; var v init 0 ; u' = 20*v * 1 s^-1 ; v' = -20*u * 1 s^-1 }\n"
+            "component Calm { var x init 1 ; x' = -0.001 s^-1 * x }\n"
+            "system S { part swing : Swing ; part calm[" +
+            std::to_string(calm) + "] : Calm }");
     };
     auto error = [&](int calm) {
         Recording r = run(model(calm), "bdf", 1e-6, 4);
@@ -146,7 +148,8 @@ TEST_CASE("fixed steps converge with the order of their method")
         for (std::size_t i = 0; i < rec.n_rows(); ++i) {
             double t = rec.time().values[i], w = rec["w"].values[i];
             CHECK(w * w * w + w == doctest::Approx(rec["u"].values[i]).epsilon(1e-8));
-            worst = std::max({worst, std::abs(rec["u"].values[i] - std::cos(t)), std::abs(rec["y"].values[i] - 0.5 * (std::exp(-t) + std::sin(t) - std::cos(t)))});
+            worst =
+                std::max({worst, std::abs(rec["u"].values[i] - std::cos(t)), std::abs(rec["y"].values[i] - 0.5 * (std::exp(-t) + std::sin(t) - std::cos(t)))});
         }
         CHECK(r.summary().steps == static_cast<std::size_t>(std::lround(2 / step)));
         return worst;

@@ -120,8 +120,7 @@ component Free {
 TEST_CASE("many pendulums in one model choose their states one by one")
 {
     std::string text = test::read_file(test::source_path("examples/mechanisms/pendulum.loop"));
-    text = text.substr(0, text.find("system OverTheTop")) +
-           "system S { option n = 30\n part p[i in 1 .. n] : Pendulum(push = (5 + i / 10) * 1 m/s) }\n";
+    text = text.substr(0, text.find("system OverTheTop")) + "system S { option n = 30\n part p[i in 1 .. n] : Pendulum(push = (5 + i / 10) * 1 m/s) }\n";
     netloop::Recording all = test::simulate(text, 5, 1e-8, 0.05);
     for (int i : {1, 13, 30}) {
         CAPTURE(i);
@@ -163,7 +162,8 @@ TEST_CASE("slider-crank: motion and pin forces are those of the one-coordinate e
     };
     std::array<double, 2> y{0.5, 0};
     for (std::size_t i = 0; i < r.time().values.size(); ++i) {
-        if (i > 0) y = integrate(y, r.time().values[i - 1], r.time().values[i], [&](const auto& v) { return std::array<double, 2>{v[1], acceleration(v[0], v[1])}; });
+        if (i > 0)
+            y = integrate(y, r.time().values[i - 1], r.time().values[i], [&](const auto& v) { return std::array<double, 2>{v[1], acceleration(v[0], v[1])}; });
         CAPTURE(r.time().values[i]);
         double w = y[1], a = acceleration(y[0], w);
         Kinematics k = kinematics(y[0]);
@@ -194,7 +194,8 @@ TEST_CASE("four-bar linkage: motion and pin forces are those of the one-coordina
         double cp = std::cos(phi), sp = std::sin(phi), cq = std::cos(psi), sq = std::sin(psi);
         auto [p1, q1] = solve2(-l * sp, q * sq, l * cp, -q * cq, r1 * k.s, -r1 * k.c);
         k.p1 = p1, k.q1 = q1;
-        auto [p2, q2] = solve2(-l * sp, q * sq, l * cp, -q * cq, r1 * k.c + l * cp * p1 * p1 - q * cq * q1 * q1, r1 * k.s + l * sp * p1 * p1 - q * sq * q1 * q1);
+        auto [p2, q2] =
+            solve2(-l * sp, q * sq, l * cp, -q * cq, r1 * k.c + l * cp * p1 * p1 - q * cq * q1 * q1, r1 * k.s + l * sp * p1 * p1 - q * sq * q1 * q1);
         k.p2 = p2, k.q2 = q2;
         k.x1 = -r1 * k.s - l / 2 * sp * p1, k.x2 = -r1 * k.c - l / 2 * (cp * p1 * p1 + sp * p2);
         k.y1 = r1 * k.c + l / 2 * cp * p1, k.y2 = -r1 * k.s + l / 2 * (cp * p2 - sp * p1 * p1);

@@ -71,10 +71,10 @@ TEST_CASE("a steady start: every state stands still, a position that nothing dep
 {
     netloop::Run run = run_of(kPlant, "steady");
     netloop::Recording r = run.simulate();
-    CHECK(r["level"].first() == doctest::Approx(4));          // (inflow / k)^2
-    CHECK(r["speed"].first() == doctest::Approx(20));         // 10 N*m / 0.5 N*m*s
-    CHECK(r["angle"].first() == doctest::Approx(0.3));        // keeps its init
-    CHECK(r["angle"].final() == doctest::Approx(20.3));       // and turns
+    CHECK(r["level"].first() == doctest::Approx(4));     // (inflow / k)^2
+    CHECK(r["speed"].first() == doctest::Approx(20));    // 10 N*m / 0.5 N*m*s
+    CHECK(r["angle"].first() == doctest::Approx(0.3));   // keeps its init
+    CHECK(r["angle"].final() == doctest::Approx(20.3));  // and turns
     CHECK(r["burner.T"].first() == doctest::Approx(293.15 + 0.001 * 42e6 / (0.101 * 1100)));
     CHECK(r["burner.T"].final() == doctest::Approx(r["burner.T"].first()).epsilon(1e-9));
     REQUIRE(run.summary().left_open.size() == 1);
@@ -197,8 +197,7 @@ TEST_CASE("searches that plain Newton iteration loses are won block by block and
     // Newton's method runs in a circle 0 -> 1 -> 0 from where this begins
     CHECK(run_of("system S { var x ; x^3 - 2*x + 2 = 0 }\nscenario s of S { stop at 1 s }\n").simulate()["x"].first() == doctest::Approx(-1.7692923542));
     // far out, where the slope is small
-    CHECK(run_of("system S { var x guess 30 ; atan(x) = 0.5 }\nscenario s of S { stop at 1 s }\n").simulate()["x"].first() ==
-          doctest::Approx(std::tan(0.5)));
+    CHECK(run_of("system S { var x guess 30 ; atan(x) = 0.5 }\nscenario s of S { stop at 1 s }\n").simulate()["x"].first() == doctest::Approx(std::tan(0.5)));
     // a declared range keeps the search where the equation has a value
     CHECK(run_of("system S { var x in 1e-9 .. 100 guess 50 ; log(x) = -3 }\nscenario s of S { stop at 1 s }\n").simulate()["x"].first() ==
           doctest::Approx(std::exp(-3)));
