@@ -44,6 +44,7 @@ public:
 
     SolverForm run()
     {
+        outermost_first();
         number_variables();
         count_uses();
         make_states();
@@ -60,6 +61,15 @@ public:
 
 private:
     const ReducedSystem& reduced() const { return form_.reduced; }
+    // Inits and guesses in their order of claim, for all that goes through them.
+    void outermost_first()
+    {
+        FlatModel& flat = *form_.reduced.system.flat;
+        auto by_depth = [](const auto& a, const auto& b) { return a.depth < b.depth; };
+        std::stable_sort(flat.inits.begin(), flat.inits.end(), by_depth);
+        std::stable_sort(flat.guesses.begin(), flat.guesses.end(), by_depth);
+    }
+
     // Numbers of all variables there are: those of one quantity stand together, in the order of differentiation.
     void number_variables()
     {
@@ -124,15 +134,8 @@ private:
             NodeId& place = hints_[key({n.a, n.b})];
             if (place == kNoNode) place = negative ? g_.neg(value) : value;
         };
-        auto by_depth = [](const auto* a, const auto* b) { return a->depth < b->depth; };
-        std::vector<const FlatInit*> inits;
-        for (const FlatInit& i : flat.inits) inits.push_back(&i);
-        std::stable_sort(inits.begin(), inits.end(), by_depth);
-        for (const FlatInit* i : inits) hint(i->left, i->right);
-        std::vector<const FlatGuess*> guesses;
-        for (const FlatGuess& i : flat.guesses) guesses.push_back(&i);
-        std::stable_sort(guesses.begin(), guesses.end(), by_depth);
-        for (const FlatGuess* i : guesses) hint(i->target, i->value);
+        for (const FlatInit& i : flat.inits) hint(i.left, i.right);
+        for (const FlatGuess& i : flat.guesses) hint(i.target, i.value);
     }
 
     std::uint32_t add_z(ZEntry::Kind kind, Variable v)
@@ -309,19 +312,14 @@ private:
     {
         const FlatModel& flat = form_.flat();
         auto text = [&](NodeId a, NodeId b) { return flat.node_text(a) + " = " + flat.node_text(b); };
-        auto by_depth = [](const auto& a, const auto& b) { return a.depth < b.depth; };
-        std::vector<FlatInit> inits = flat.inits;
-        std::stable_sort(inits.begin(), inits.end(), by_depth);
-        for (const FlatInit& i : inits) {
+        for (const FlatInit& i : flat.inits) {
             StartEquation::Claim claim = i.find ? StartEquation::Claim::find : StartEquation::Claim::init;
             if (claim == StartEquation::Claim::init && flat.begin_steady && names_exempt(i)) claim = StartEquation::Claim::exempt_init;
-            form_.start.push_back({substitute_(i.left), substitute_(i.right), i.origin, i.depth, claim,
-                                   i.key.empty() ? text(i.left, i.right) : i.key + " = " + flat.node_text(i.right)});
+            form_.start.push_back(
+                {substitute_(i.left), substitute_(i.right), i.origin, claim, i.key.empty() ? text(i.left, i.right) : i.key + " = " + flat.node_text(i.right)});
         }
-        std::vector<FlatGuess> guesses = flat.guesses;
-        std::stable_sort(guesses.begin(), guesses.end(), by_depth);
-        for (const FlatGuess& i : guesses)
-            form_.start.push_back({substitute_(i.target), substitute_(i.value), i.origin, i.depth, StartEquation::Claim::guess,
+        for (const FlatGuess& i : flat.guesses)
+            form_.start.push_back({substitute_(i.target), substitute_(i.value), i.origin, StartEquation::Claim::guess,
                                    i.key.empty() ? text(i.target, i.value) : i.key + " = " + flat.node_text(i.value)});
         form_.steady = flat.begin_steady;
         for (NodeId node : flat.steady_except)

@@ -20,7 +20,6 @@ struct StartEquation {
     NodeId left = kNoNode;
     NodeId right = kNoNode;
     Origin origin;
-    std::uint32_t depth = 0;
     enum class Claim { find, exempt_init, init, guess } claim = Claim::init;  ///< exempt_init: of what is exempt from a steady start
     std::string text;
 };

@@ -151,11 +151,25 @@ std::string describe_not_finite(const Evaluation& evaluation, const SourceSet& s
     for (std::uint32_t e = 0; e < reduced.equations.size(); ++e)
         if (reduced.equations[e].constraint)
             if (std::string fault = fault_in(reduced.equations[e].residual, e); !fault.empty()) return fault;
-    for (const FlatView& v : reduced.system.flat->views) {
+    // what the compiler found to be a constant, and that constant to be none: told by the equation that says so
+    const FlatModel& flat = *reduced.system.flat;
+    for (const FlatEquation& e : flat.equations)
+        for (NodeId side : {e.left, e.right}) {
+            if (g[side].op != Op::quantity || g[side].b != 0) continue;
+            NodeId constant = reduced.system.resolutions[g[side].a].known;
+            if (constant == kNoNode || std::isfinite(values(constant))) continue;
+            std::string place = place_text(sources, e.origin.span);
+            NodeId at = fault_node(constant);
+            bool folded = n_children(g[at].op) == 0;
+            return fmt::format("{}{}\n        {}", place.empty() ? "" : place + ": ", flat.equation_text(e),
+                               folded ? "its value is a division by zero or an overflow, whatever the other quantities are" : fault_at(at));
+        }
+    for (const FlatView& v : flat.views) {
         NodeId at = fault_node(v.value);
         if (at == kNoNode) continue;
         std::string place = place_text(sources, v.origin.span);
-        return fmt::format("{}let {} = {}\n        {}", place.empty() ? "" : place + ": ", v.path, reduced.system.flat->node_text(v.value), fault_at(at));
+        return fmt::format("{}let {} = {}\n        {}", place.empty() ? "" : place + ": ", v.path, flat.node_text(v.value),
+                           n_children(g[at].op) == 0 ? "its value is a division by zero or an overflow" : fault_at(at));
     }
     return {};
 }

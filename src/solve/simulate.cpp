@@ -129,7 +129,7 @@ bool Simulation::advance(double target, const std::vector<double>& outputs, cons
     return true;
 }
 
-// Whether a mode and the clear sign of its condition differ.
+// The mode that a condition's value asks for; near its zero, where the sign is not clear, the mode that it has.
 double Simulation::wanted_mode(std::size_t i, double g)
 {
     largest_[i] = std::max(largest_[i], std::abs(g));
