@@ -19,7 +19,7 @@ void on_interrupt(int)
 }
 
 struct Options {
-    std::string file, scenario, system, out, stop, output_every, integrator, step;
+    std::string file, scenario, system, out, stop, output_every, integrator, evaluator, step;
     std::vector<std::string> set, keep;
     double tolerance = 0;
     bool json = false, quiet = false;
@@ -110,6 +110,7 @@ int run_run(const Options& o)
     if (!o.output_every.empty()) options.output_every = seconds_from(o.output_every, "--output-every");
     if (o.tolerance > 0) options.tolerance = o.tolerance;
     options.integrator = o.integrator;
+    options.evaluator = o.evaluator;
     if (!o.step.empty()) options.step = seconds_from(o.step, "--step");
     options.out = o.out;
     options.keep = o.keep;
@@ -145,6 +146,7 @@ Command add_run(CLI::App& program)
     app->add_option("--output-every", o->output_every, "time between rows, such as 10ms");
     app->add_option("--tolerance", o->tolerance, "relative tolerance (default 1e-6)");
     app->add_option("--integrator", o->integrator, "bdf (the default), ida; with --step: euler, rk4, implicit-euler");
+    app->add_option("--evaluator", o->evaluator, "auto (the default), plain, grouped, machine: how equations are evaluated; the numbers are the same");
     app->add_option("--step", o->step, "length of a fixed step, such as 1ms");
     app->add_option("--keep", o->keep, "record only these: a path or a pattern such as pump.*")->allow_extra_args(false);
     app->add_flag("--json", o->json, "print the summary for programs");

@@ -29,6 +29,9 @@ struct RunOptions {
     /// `step`: "euler" and "rk4" (explicit, for systems that are not stiff), "implicit-euler" (linearly implicit, for stiff ones).
     std::string integrator{};
     std::optional<double> step{};  ///< s, for the fixed-step methods
+    /// How the equations are evaluated: "auto" (the default: interpreted at first, machine code as soon as it pays), "plain", "grouped" (two
+    /// interpreters), "machine". All give the same numbers, bit for bit.
+    std::string evaluator{};
     /// For comparison: how IDA gets its Jacobian (anything but `exact` chooses IDA).
     enum class Jacobian { exact, one_column_at_a_time, grouped_columns } jacobian = Jacobian::exact;
 };

@@ -8,6 +8,7 @@
 #include <map>
 
 #include "api/internal.hpp"
+#include "api/run_settings.hpp"
 #include "record/writer.hpp"
 #include "solve/explain.hpp"
 #include "solve/failure.hpp"
@@ -53,27 +54,8 @@ struct Run::Data {
 
     void make_simulation(const RunOptions& options)
     {
-        IntegratorSettings settings;
-        settings.tolerance = options.tolerance.value_or(system->tolerance.value_or(1e-6));
-        if (!(settings.tolerance > 0 && settings.tolerance < 0.1))
-            throw UsageError(fmt::format("a tolerance of {:g}: it must lie between 0 and 0.1", settings.tolerance));
-        settings.jacobian = static_cast<IntegratorSettings::Jacobian>(options.jacobian);
-        std::string method = !options.integrator.empty() ? options.integrator : options.jacobian == RunOptions::Jacobian::exact ? "bdf" : "ida";
-        using Method = IntegratorSettings::Method;
-        static const std::map<std::string, Method> kMethods{
-            {"bdf", Method::bdf}, {"ida", Method::ida}, {"euler", Method::euler}, {"rk4", Method::rk4}, {"implicit-euler", Method::implicit_euler}};
-        auto found = kMethods.find(method);
-        if (found == kMethods.end())
-            throw UsageError(fmt::format("no integrator is called '{}'; there are: bdf, ida (variable step), euler, rk4, implicit-euler (fixed step)", method));
-        settings.method = found->second;
-        bool fixed = settings.method != Method::bdf && settings.method != Method::ida;
-        if (fixed && !options.step) throw UsageError(fmt::format("'{}' steps by a fixed length: give one, such as --step 1ms", method));
-        if (!fixed && options.step)
-            throw UsageError(fmt::format("'{}' chooses its steps itself; a step length belongs to euler, rk4 or implicit-euler", method));
-        settings.step = options.step.value_or(0);
-        if (fixed && !(settings.step > 0 && std::isfinite(settings.step)))
-            throw UsageError(fmt::format("a step of {:g} s: it must be positive", settings.step));
-        summary.integrator = method;
+        IntegratorSettings settings = integrator_settings(options, system->tolerance.value_or(1e-6));
+        summary.integrator = settings.name;
         simulation = std::make_unique<Simulation>(system->model, system->set->sources, settings);
         for (const auto& [p, v] : given) simulation->evaluation().give(p, v);
         settle();

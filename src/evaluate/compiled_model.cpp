@@ -167,6 +167,9 @@ std::shared_ptr<const CompiledModel> build_programs(SolverForm form)
     m.prologue = lowering.prologue();
     m.layout = lowering.layout();
     m.literals = lowering.literals();
+    for (ParameterValues& v : m.parameters) prepare(v.program, m.callables());
+    for (Program* p : {&m.bounds.program, &m.prologue, &m.residual, &m.jacobian, &m.conditions, &m.outputs, &m.choices, &m.start, &m.search_start})
+        prepare(*p, m.callables());
     return made;
 }
 

@@ -95,7 +95,10 @@ Program Lowering::prologue()
     Program p = lower("prologue", roots);
     // results must land where the other programs expect them
     Kernel copies;
-    for (std::size_t i = 0; i < roots.size(); ++i) copies.code.push_back({Op::constant, 0, fixed_places_[roots[i]], p.results[i], 0, 0});
+    for (std::size_t i = 0; i < roots.size(); ++i) {
+        copies.code.push_back({Op::constant, 0, fixed_places_[roots[i]], p.results[i], 0, 0});
+        p.results[i] = fixed_places_[roots[i]];
+    }
     if (!copies.code.empty()) p.kernels.push_back(std::move(copies));
     layout_.size = next_place_;
     return p;
@@ -156,11 +159,7 @@ Program Lowering::lower(std::string name, const std::vector<NodeId>& roots)
     for (std::uint32_t i = 0; i < order.size(); ++i)
         if (belongs(i)) members[next_free[owner[i]]++] = i;
 
-    // 2. Places of unit results, in ascending order of roots.
-    std::vector<std::uint32_t> place(n_units), level(n_units, 0);
-    for (std::uint32_t u = n_units; u-- > 0;) place[u] = new_place();
-
-    // 3. Shapes: the unit's code with inputs numbered as they are first met. Units of one level and shape are instances of one code.
+    // 2. Shapes: the unit's code with inputs numbered as they are first met. Units of one level and shape are instances of one code.
     struct Shape {
         std::uint32_t level = 0;
         std::uint64_t hash = 0;
@@ -171,7 +170,8 @@ Program Lowering::lower(std::string name, const std::vector<NodeId>& roots)
     };
     std::vector<Shape> shapes;
     std::unordered_multimap<std::uint64_t, std::uint32_t> shape_of;
-    std::vector<std::uint32_t> input_pool, inputs_of(n_units), reg(order.size(), 0), met(order.size(), kNone);
+    constexpr std::uint32_t kUnit = 0x80000000u;  // marks an input that is the result of a unit
+    std::vector<std::uint32_t> input_pool, inputs_of(n_units), reg(order.size(), 0), met(order.size(), kNone), level(n_units, 0);
     Shape draft;
     for (std::uint32_t u = n_units; u-- > 0;) {
         draft.code.clear();
@@ -185,7 +185,7 @@ Program Lowering::lower(std::string name, const std::vector<NodeId>& roots)
                 if ((!leaf && !heads[c]) || met[c] == u) return;
                 met[c] = u;
                 reg[c] = static_cast<std::uint32_t>(input_pool.size()) - inputs_of[u];
-                input_pool.push_back(leaf ? place_of_leaf(child) : place[owner[c]]);
+                input_pool.push_back(leaf ? place_of_leaf(child) : kUnit | owner[c]);
                 if (!leaf) level[u] = std::max(level[u], level[owner[c]] + 1);
             });
         }
@@ -236,37 +236,53 @@ Program Lowering::lower(std::string name, const std::vector<NodeId>& roots)
         }
     }
 
-    // 4. Shapes with many units become kernels; the others are joined into straight scalar code.
-    std::stable_sort(shapes.begin(), shapes.end(), [](const Shape& a, const Shape& b) { return a.level < b.level; });
-    Kernel straight;
-    auto close_straight = [&] {
-        if (!straight.code.empty()) program.kernels.push_back(std::move(straight));
-        straight = {};
-    };
+    // 3. Places of unit results, those of one shape side by side: what one kernel writes is one piece of memory, and what the next one
+    //    reads of it follows each other too.
     constexpr std::size_t kFewest = 8;  ///< fewer instances than this run as scalar code
+    std::stable_sort(shapes.begin(), shapes.end(), [](const Shape& a, const Shape& b) {
+        return std::pair(a.level, a.units.size() >= kFewest) < std::pair(b.level, b.units.size() >= kFewest);
+    });
+    std::vector<std::uint32_t> place(n_units);
+    for (const Shape& shape : shapes)
+        for (std::uint32_t u : shape.units) place[u] = new_place();
+    for (std::uint32_t& input : input_pool)
+        if ((input & kUnit) != 0) input = place[input & ~kUnit];
+
+    // 4. Shapes with many units become kernels; the others are joined into straight scalar code, in the order in which the expressions
+    //    were built rather than level by level, so that a value is used soon after it is known.
     std::vector<std::uint32_t> where;
+    std::vector<std::pair<std::uint32_t, const Shape*>> waiting;  // units of scalar code
+    auto close_straight = [&] {
+        if (waiting.empty()) return;
+        std::sort(waiting.begin(), waiting.end(), [](const auto& a, const auto& b) { return a.first > b.first; });  // ascending nodes
+        Kernel straight;
+        for (const auto& [u, s] : waiting) {
+            const Shape& shape = *s;
+            where.resize(shape.n_registers);
+            for (std::uint32_t i = 0; i < shape.n_inputs; ++i) where[i] = input_pool[inputs_of[u] + i];
+            for (Instruction i : shape.code) {
+                std::uint32_t target = i.to + 1 == shape.n_registers ? place[u] : new_place();
+                where[i.to] = target;
+                i.to = target;
+                if (i.op == Op::call) {
+                    auto from = shape.arguments.begin() + i.b;
+                    i.b = static_cast<std::uint32_t>(straight.arguments.size());
+                    for (auto to = from + i.c; from != to; ++from) straight.arguments.push_back(where[*from]);
+                    straight.code.push_back(i);
+                    continue;
+                }
+                if (i.op != Op::lookup) i.a = where[i.a];
+                if (n_children(i.op) > 1) i.b = where[i.b];
+                if (n_children(i.op) > 2 || (i.op == Op::lookup && i.c != kNoNode)) i.c = where[i.c];
+                straight.code.push_back(i);
+            }
+        }
+        waiting.clear();
+        program.kernels.push_back(std::move(straight));
+    };
     for (const Shape& shape : shapes) {
         if (shape.units.size() < kFewest) {
-            for (std::uint32_t u : shape.units) {
-                where.resize(shape.n_registers);
-                for (std::uint32_t i = 0; i < shape.n_inputs; ++i) where[i] = input_pool[inputs_of[u] + i];
-                for (Instruction i : shape.code) {
-                    std::uint32_t target = i.to + 1 == shape.n_registers ? place[u] : new_place();
-                    where[i.to] = target;
-                    i.to = target;
-                    if (i.op == Op::call) {
-                        auto from = shape.arguments.begin() + i.b;
-                        i.b = static_cast<std::uint32_t>(straight.arguments.size());
-                        for (auto to = from + i.c; from != to; ++from) straight.arguments.push_back(where[*from]);
-                        straight.code.push_back(i);
-                        continue;
-                    }
-                    if (i.op != Op::lookup) i.a = where[i.a];
-                    if (n_children(i.op) > 1) i.b = where[i.b];
-                    if (n_children(i.op) > 2 || (i.op == Op::lookup && i.c != kNoNode)) i.c = where[i.c];
-                    straight.code.push_back(i);
-                }
-            }
+            for (std::uint32_t u : shape.units) waiting.emplace_back(u, &shape);
             continue;
         }
         close_straight();

@@ -3,6 +3,7 @@
 #pragma once
 
 #include <cstdint>
+#include <memory>
 #include <string>
 #include <vector>
 
@@ -41,10 +42,21 @@ struct Kernel {
     std::vector<std::uint32_t> outputs;  ///< place of output k of instance i: outputs[k * n_instances + i]
 };
 
+/// How programs are run. All give the same numbers, bit for bit.
+enum class Evaluator : std::uint8_t {
+    automatic,  ///< interpreted at first, machine code as soon as it pays
+    plain,      ///< operation by operation; kernels over instances by blocks of them
+    grouped,    ///< the same, straight code rearranged into runs of one operation
+    machine     ///< machine code; where there is none, as `grouped`
+};
+
+class Executable;
+
 struct Program {
     std::string name;
     std::vector<Kernel> kernels;
-    std::vector<std::uint32_t> results;  ///< place of each root
+    std::vector<std::uint32_t> results;          ///< place of each root
+    std::shared_ptr<const Executable> prepared;  ///< what execute() runs; made by prepare()
 
     std::size_t n_operations() const;  ///< counted over instances
     std::string text() const;          ///< what `check --show program` prints
@@ -56,7 +68,10 @@ struct Callables {
     const std::vector<CallablePtr>& functions;
 };
 
-/// Runs a program. `memory` has MemoryLayout::size numbers; `registers` is scratch that grows as needed.
-void execute(const Program& program, const Callables& callables, std::vector<double>& memory, std::vector<double>& registers);
+/// Makes a finished program ready to be run. What the callables refer to must outlive it.
+void prepare(Program& program, const Callables& callables);
+/// Runs a prepared program; from several threads at once if each has its own memory. `memory` has MemoryLayout::size numbers;
+/// `scratch` grows as needed.
+void execute(const Program& program, Evaluator evaluator, std::vector<double>& memory, std::vector<double>& scratch);
 
 }  // namespace netloop

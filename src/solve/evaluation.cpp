@@ -5,8 +5,8 @@
 
 namespace netloop {
 
-Evaluation::Evaluation(std::shared_ptr<const CompiledModel> model)
-    : model_(std::move(model)), selection_(*model_), memory_(model_->layout.size, 0.0), given_(model_->form.flat().parameters.size())
+Evaluation::Evaluation(std::shared_ptr<const CompiledModel> model, Evaluator evaluator)
+    : model_(std::move(model)), evaluator_(evaluator), selection_(*model_), memory_(model_->layout.size, 0.0), given_(model_->form.flat().parameters.size())
 {
     for (const auto& [place, value] : model_->literals) memory_[place] = value;
 }

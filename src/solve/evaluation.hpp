@@ -11,7 +11,7 @@ namespace netloop {
 
 class Evaluation {
 public:
-    explicit Evaluation(std::shared_ptr<const CompiledModel> model);
+    explicit Evaluation(std::shared_ptr<const CompiledModel> model, Evaluator evaluator = Evaluator::automatic);
 
     const CompiledModel& model() const { return *model_; }
 
@@ -56,9 +56,10 @@ public:
     TimeShares shares;
 
 private:
-    void run(const Program& p) { execute(p, model_->callables(), memory_, registers_); }
+    void run(const Program& p) { execute(p, evaluator_, memory_, registers_); }
 
     std::shared_ptr<const CompiledModel> model_;
+    Evaluator evaluator_;
     StateSelection selection_;
     std::vector<double> memory_, registers_, coefficients_;
     std::vector<std::optional<double>> given_;

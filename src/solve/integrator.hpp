@@ -40,9 +40,17 @@ struct IntegratorSettings {
     double tolerance = 1e-6;
     /// Fixed step: explicit Euler, classical Runge-Kutta, linearly implicit Euler.
     enum class Method { bdf, ida, euler, rk4, implicit_euler } method = Method::ida;
+    std::string name = "ida";  ///< of the method, as the user gives it
+    Evaluator evaluator = Evaluator::automatic;
     double step = 0;                                                                                  ///< s, of the fixed-step methods
     enum class Jacobian { exact, one_column_at_a_time, grouped_columns } jacobian = Jacobian::exact;  ///< the others are for comparison
 };
+
+inline bool has_fixed_step(IntegratorSettings::Method method)
+{
+    using Method = IntegratorSettings::Method;
+    return method == Method::euler || method == Method::rk4 || method == Method::implicit_euler;
+}
 
 /// SUNDIALS IDA (variable-order BDF; Hindmarsh et al., 2005, ACM TOMS 31, 363-396) with KLU and our vector kernels.
 /// Throws NumericFailure from step() when IDA gives up.

@@ -12,7 +12,7 @@
 namespace netloop {
 
 Simulation::Simulation(std::shared_ptr<const CompiledModel> model, const SourceSet& sources, IntegratorSettings settings)
-    : sources_(sources), evaluation_(std::move(model)), consistent_(evaluation_), settings_(settings)
+    : sources_(sources), evaluation_(std::move(model), settings.evaluator), consistent_(evaluation_), settings_(settings)
 {
     std::size_t n = evaluation_.model().form.conditions.size();
     events_of_.assign(n, 0);

@@ -272,6 +272,13 @@ TEST_CASE("fixed steps, slots and rates from the command line; what does not fit
     CHECK(test::read_file(out).find("pendulum.y' [m/s]") != std::string::npos);
     CHECK(test::netloop("run " + pendulum + " --stop 1s --integrator rk4").code == 2);
     CHECK(test::netloop("run " + pendulum + " --stop 1s --step 1ms").code == 2);
+    std::string first;
+    for (const char* evaluator : {"plain", "grouped", "machine", "auto"}) {
+        CHECK(test::netloop("run " + pendulum + " --stop 1s --evaluator " + evaluator + " --out " + out).code == 0);
+        if (first.empty()) first = test::read_file(out);
+        CHECK(test::read_file(out) == first);
+    }
+    CHECK(test::netloop("run " + pendulum + " --stop 1s --evaluator nothing").err.find("there are: auto, plain") != std::string::npos);
     CHECK(test::netloop("run " + pendulum + " --stop 1s --integrator nothing").err.find("there are: bdf, ida") != std::string::npos);
 }
 

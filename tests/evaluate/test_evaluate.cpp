@@ -91,8 +91,10 @@ TEST_CASE("a lowered program gives what the graph gives, single or as kernels ov
         memory[layout.modes] = 1;
         for (std::uint32_t i = 0; i < n_parameters; ++i) memory[layout.parameters + i] = number(random);
         for (std::uint32_t i = 0; i < n; ++i) memory[layout.z + i] = number(random), memory[layout.rates + i] = number(random);
-        execute(prologue, {g.tables(), g.callables()}, memory, registers);
-        execute(program, {g.tables(), g.callables()}, memory, registers);
+        for (Program* p : {&prologue, &program}) {
+            prepare(*p, {g.tables(), g.callables()});
+            execute(*p, Evaluator::plain, memory, registers);
+        }
         NodeValues values(g, [&](const Node& leaf) {
             switch (leaf.op) {
                 case Op::time:

@@ -1,0 +1,11 @@
+#pragma once
+
+#include "netloop/run.hpp"
+#include "solve/integrator.hpp"
+
+namespace netloop {
+
+/// What `options` ask of the integrator and the evaluator. Throws UsageError for an unknown name or a number that cannot be.
+IntegratorSettings integrator_settings(const RunOptions& options, double tolerance_of_scenario);
+
+}  // namespace netloop
