@@ -6,6 +6,8 @@
 #include <cmath>
 #include <string>
 
+#include "linear/linear_solver.hpp"
+
 namespace nl = netloop;
 
 namespace {
@@ -140,6 +142,56 @@ void run_pendulums(benchmark::State& state)
     }
 }
 BENCHMARK(run_pendulums)->Arg(1)->Arg(10)->Arg(100)->Arg(1000)->Unit(benchmark::kMillisecond);
+
+// The linear system of a chain of n cells with three neighbours, factored and solved once: which form is the fastest at which size.
+void eliminate(benchmark::State& state, nl::LinearSolver::Form form)
+{
+    auto n = static_cast<std::uint32_t>(state.range(0));
+    nl::SparsePattern pattern;
+    pattern.n_columns = n;
+    std::vector<double> values;
+    for (std::uint32_t c = 0; c < n; ++c) {
+        for (std::uint32_t r = c == 0 ? 0 : c - 1; r < std::min(n, c + 2); ++r) {
+            pattern.rows.push_back(r);
+            values.push_back(r == c ? 3.0 + 0.01 * c : -1.0);
+        }
+        pattern.starts.push_back(static_cast<std::int64_t>(pattern.rows.size()));
+    }
+    nl::LinearSolver solver(pattern, form);
+    std::vector<double> b(n, 1.0);
+    solver.factor(values);
+    for (auto _ : state) {
+        solver.factor(values);
+        solver.solve(b.data());
+        benchmark::DoNotOptimize(b.data());
+        std::fill(b.begin(), b.end(), 1.0);
+    }
+    state.SetLabel(solver.form());
+}
+BENCHMARK_CAPTURE(eliminate, dense, nl::LinearSolver::Form::dense)->Arg(2)->Arg(4)->Arg(6)->Arg(8)->Arg(12)->Arg(20)->Arg(40);
+BENCHMARK_CAPTURE(eliminate, program, nl::LinearSolver::Form::program)
+    ->Arg(2)
+    ->Arg(4)
+    ->Arg(6)
+    ->Arg(8)
+    ->Arg(12)
+    ->Arg(20)
+    ->Arg(40)
+    ->Arg(100)
+    ->Arg(400)
+    ->Arg(1000);
+BENCHMARK_CAPTURE(eliminate, banded, nl::LinearSolver::Form::banded)->Arg(12)->Arg(40)->Arg(100)->Arg(400)->Arg(1000)->Arg(10000)->Arg(100000);
+BENCHMARK_CAPTURE(eliminate, klu, nl::LinearSolver::Form::klu)
+    ->Arg(2)
+    ->Arg(4)
+    ->Arg(8)
+    ->Arg(12)
+    ->Arg(40)
+    ->Arg(100)
+    ->Arg(400)
+    ->Arg(1000)
+    ->Arg(10000)
+    ->Arg(100000);
 
 }  // namespace
 

@@ -1,6 +1,6 @@
 # Sourced by ./demo and ./check: installs what is missing and builds the release preset.
 set -eu
-cd "$(dirname "$0")"
+cd "${root:-$(dirname "$0")}"
 missing=""
 for package in $(grep -v '^#' packages.txt); do
     dpkg -s "$package" >/dev/null 2>&1 || missing="$missing $package"

@@ -9,10 +9,10 @@
 
 #include "api/internal.hpp"
 #include "api/run_settings.hpp"
+#include "integrate/simulate.hpp"
 #include "record/writer.hpp"
 #include "solve/explain.hpp"
 #include "solve/failure.hpp"
-#include "solve/simulate.hpp"
 
 namespace netloop {
 namespace {

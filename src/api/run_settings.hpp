@@ -1,7 +1,7 @@
 #pragma once
 
+#include "integrate/integrator.hpp"
 #include "netloop/run.hpp"
-#include "solve/integrator.hpp"
 
 namespace netloop {
 

@@ -3,6 +3,8 @@
 #include <algorithm>
 #include <cmath>
 
+#include "solve/vector_loops.hpp"
+
 namespace netloop {
 
 Evaluation::Evaluation(std::shared_ptr<const CompiledModel> model, Evaluator evaluator)
@@ -53,10 +55,8 @@ bool Evaluation::residual(double* f)
     Stopwatch watch(shares.equations);
     run(model_->residual);
     std::size_t n = model_->residual.results.size();
-    for (std::size_t i = 0; i < n; ++i) f[i] = memory_[model_->residual.results[i]];
-    selection_.residual(memory_.data() + model_->layout.z, memory_.data() + model_->layout.rates, f);
-    bool finite = true;
-    for (std::size_t i = 0; i < n; ++i) finite &= std::isfinite(f[i]);
+    bool finite = gather(n, memory_.data(), model_->residual.results.data(), f);
+    selection_.residual(z(), rates(), f);
     return finite;
 }
 
@@ -73,6 +73,26 @@ void Evaluation::jacobian(std::vector<double>& by_z, std::vector<double>& by_rat
         by_rate[k] = model_->by_rate[k] == kNoNode ? 0 : memory_[model_->by_rate[k]];
     }
     selection_.jacobian(by_z, by_rate);
+}
+
+void Evaluation::jacobian(double cj, std::vector<double>& values)
+{
+    if (!model_->form.choices.empty()) {  // entries that the run fills in
+        jacobian(by_z_, by_rate_);
+        values.resize(by_z_.size());
+        for (std::size_t k = 0; k < values.size(); ++k) values[k] = by_z_[k] + cj * by_rate_[k];
+        return;
+    }
+    ++n_jacobians;
+    Stopwatch watch(shares.jacobian);
+    run(model_->jacobian);
+    const double* m = memory_.data();
+    values.resize(model_->pattern.n_entries());
+    const std::uint32_t *by_z = model_->by_z.data(), *by_rate = model_->by_rate.data();
+    for (std::size_t k = 0; k < values.size(); ++k) {
+        double v = by_z[k] == kNoNode ? 0 : m[by_z[k]];
+        values[k] = by_rate[k] == kNoNode ? v : v + cj * m[by_rate[k]];
+    }
 }
 
 void Evaluation::conditions(std::vector<double>& values)

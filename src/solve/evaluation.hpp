@@ -33,10 +33,16 @@ public:
 
     // --- evaluations at (t, z, z'). All arrays have n numbers.
     void at(double t, const double* z, const double* rates);
+    /// Where the programs read z and z': a method that iterates writes there, and tells the time.
+    double* z() { return memory_.data() + model_->layout.z; }
+    double* rates() { return memory_.data() + model_->layout.rates; }
+    void set_time(double t) { memory_[model_->layout.time] = t; }
     /// F(t, z, z'); false if a value is not finite.
     bool residual(double* f);
     /// Values of dF/dz and dF/dz' along CompiledModel::pattern.
     void jacobian(std::vector<double>& by_z, std::vector<double>& by_rate);
+    /// dF/dz + cj dF/dz' along CompiledModel::pattern.
+    void jacobian(double cj, std::vector<double>& values);
     void conditions(std::vector<double>& values);
     /// Computes all outputs; read them by output().
     void outputs();
@@ -61,7 +67,7 @@ private:
     std::shared_ptr<const CompiledModel> model_;
     Evaluator evaluator_;
     StateSelection selection_;
-    std::vector<double> memory_, registers_, coefficients_;
+    std::vector<double> memory_, registers_, coefficients_, by_z_, by_rate_;
     std::vector<std::optional<double>> given_;
 };
 

@@ -5,7 +5,7 @@
 #include <string>
 #include <vector>
 
-#include "solve/sparse_lu.hpp"
+#include "linear/sparse_lu.hpp"
 
 namespace netloop {
 

@@ -6,7 +6,7 @@
 
 #include "api/internal.hpp"
 #include "evaluate/lower.hpp"
-#include "solve/simulate.hpp"
+#include "integrate/simulate.hpp"
 #include "support/support.hpp"
 
 using namespace netloop;

@@ -10,7 +10,7 @@
 #include "api/internal.hpp"
 #include "evaluate/lower.hpp"
 #include "evaluate/machine_code.hpp"
-#include "solve/simulate.hpp"
+#include "integrate/simulate.hpp"
 #include "support/support.hpp"
 
 using namespace netloop;

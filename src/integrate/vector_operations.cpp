@@ -1,4 +1,4 @@
-#include "solve/vector_operations.hpp"
+#include "integrate/vector_operations.hpp"
 
 #include <algorithm>
 #include <cmath>

@@ -39,7 +39,7 @@ std::pair<double, std::string> difference(const Recording& a, const Recording& b
 
 }  // namespace
 
-TEST_SUITE_BEGIN("solve");
+TEST_SUITE_BEGIN("integrate");
 
 TEST_CASE("every shipped model: our integrator and IDA agree")
 {

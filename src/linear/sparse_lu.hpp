@@ -24,6 +24,8 @@ public:
     void solve(double* b);
     /// The next matrix will be so different that old pivots are not worth trying.
     void forget_pivots();
+    /// Which row and column came as the k-th pivot in the last factorisation. False if there is none.
+    bool order(std::vector<std::int64_t>& rows, std::vector<std::int64_t>& columns) const;
     std::size_t n_entries() const { return pattern_.n_entries(); }
 
 private:

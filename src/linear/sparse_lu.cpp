@@ -1,4 +1,4 @@
-#include "solve/sparse_lu.hpp"
+#include "linear/sparse_lu.hpp"
 
 #include <cmath>
 
@@ -49,6 +49,14 @@ bool SparseLU::factor(const std::vector<double>& values)
         return false;
     }
     return klu_l_rcond(symbolic_, numeric_, &common_) != 0 && common_.rcond > 1e-18;
+}
+
+bool SparseLU::order(std::vector<std::int64_t>& rows, std::vector<std::int64_t>& columns) const
+{
+    if (symbolic_ == nullptr || numeric_ == nullptr) return false;
+    rows.assign(numeric_->Pnum, numeric_->Pnum + pattern_.n_columns);
+    columns.assign(symbolic_->Q, symbolic_->Q + pattern_.n_columns);
+    return true;
 }
 
 void SparseLU::solve(double* b)

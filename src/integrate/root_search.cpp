@@ -1,10 +1,10 @@
-#include "solve/root_search.hpp"
+#include "integrate/root_search.hpp"
 
 #include <algorithm>
 #include <cmath>
 #include <limits>
 
-#include "solve/integrator.hpp"
+#include "integrate/integrator.hpp"
 
 namespace netloop {
 namespace {

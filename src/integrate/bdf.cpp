@@ -9,13 +9,13 @@
 #include <array>
 #include <cmath>
 #include <limits>
-#include <map>
 
+#include "integrate/integrator.hpp"
+#include "integrate/root_search.hpp"
+#include "linear/linear_solver.hpp"
 #include "solve/explain.hpp"
 #include "solve/failure.hpp"
-#include "solve/integrator.hpp"
-#include "solve/root_search.hpp"
-#include "solve/sparse_lu.hpp"
+#include "solve/vector_loops.hpp"
 
 #if defined(__SSE2__)
 #include <immintrin.h>
@@ -54,12 +54,23 @@ private:
 class Bdf : public Integrator {
 public:
     Bdf(Evaluation& evaluation, const SourceSet& sources, const IntegratorSettings& settings)
-        : e_(evaluation), m_(evaluation.model()), sources_(sources), settings_(settings), n_(m_.n()), lu_(m_.pattern), roots_(evaluation)
+        : e_(evaluation),
+          m_(evaluation.model()),
+          sources_(sources),
+          settings_(settings),
+          n_(m_.n()),
+          lu_(m_.pattern),
+          norm_(m_),
+          y_(evaluation.z()),
+          yp_(evaluation.rates()),
+          roots_(evaluation)
     {
-        for (auto& p : phi_) p.assign(n_, 0.0);
-        for (auto* v : {&y_, &yp_, &e_sum_, &delta_, &weight_, &usual_}) v->assign(n_, 0.0);
+        for (std::size_t j = 0; j < phi_.size(); ++j) {
+            phi_[j].assign(n_, 0.0);
+            phi_data_[j] = phi_[j].data();
+        }
+        for (auto* v : {&e_sum_, &delta_, &weight_, &usual_}) v->assign(n_, 0.0);
         for (std::size_t i = 0; i < n_; ++i) usual_[i] = m_.form.z[i].usual;
-        group_members();
     }
 
     void restart(const State& s) override
@@ -67,14 +78,13 @@ public:
         x_ = s.time;
         phi_[0] = s.z;
         phi_[1] = s.rates;  // becomes h z' when the first step is known
-        y_ = s.z;
-        yp_ = s.rates;
         fresh_ = true;
         root_ = false;
         matrix_is_wrong_ = true;
         k_ = 1;
         k_used_ = 0;
-        roots_.start(x_, y_, yp_);
+        roots_.start(x_, s.z, s.rates);
+        set_weights();
     }
 
     void states_changed() override
@@ -87,7 +97,6 @@ public:
     {
         FlushDenormals flush;
         if (n_ == 0) return free_step(target);
-        set_weights();
         if (fresh_) begin(target);
         double before = x_;
         bool at_target = false;
@@ -98,7 +107,6 @@ public:
         } else {
             at_target = false;
         }
-        grow_usual();
         if (find_root(before)) return Stopped::root;
         return at_target ? Stopped::target : Stopped::stepped;
     }
@@ -125,56 +133,9 @@ public:
     }
 
 private:
-    // --- the norm: over the states of each part the root of the mean square, then the largest
-
-    void group_members()
-    {
-        std::map<std::pair<std::uint32_t, std::string>, std::vector<std::uint32_t>> groups;
-        for (std::uint32_t i = 0; i < n_; ++i) {
-            const FlatQuantity& q = m_.form.flat().quantities[m_.form.z[i].variable.quantity];
-            std::size_t bracket = q.path.rfind('[');
-            bool cell = bracket != std::string::npos && q.path.back() == ']';  // each cell of an array counts as a part
-            auto& members = groups[{q.origin.instance, cell ? q.path.substr(bracket) : std::string()}];
-            ZEntry::Kind kind = m_.form.z[i].kind;
-            if (kind == ZEntry::Kind::state || kind == ZEntry::Kind::candidate) members.push_back(i);
-        }
-        group_starts_.push_back(0);
-        for (const auto& [key, members] : groups) {
-            if (members.empty()) continue;
-            members_.insert(members_.end(), members.begin(), members.end());
-            group_starts_.push_back(members_.size());
-        }
-    }
-
-    double norm(const std::vector<double>& v) const
-    {
-        double worst = 0;
-        for (std::size_t g = 0; g + 1 < group_starts_.size(); ++g) {
-            double sum = 0;
-            for (std::size_t k = group_starts_[g]; k < group_starts_[g + 1]; ++k) {
-                double r = v[members_[k]] * weight_[members_[k]];
-                sum += r * r;
-            }
-            worst = std::max(worst, sum / static_cast<double>(group_starts_[g + 1] - group_starts_[g]));
-        }
-        return std::sqrt(worst);
-    }
-
-    // for the solution of a step's equations everything counts, each by itself
-    double norm_of_all(const std::vector<double>& v) const
-    {
-        double worst = 0;
-        for (std::size_t i = 0; i < n_; ++i) worst = std::max(worst, std::abs(v[i] * weight_[i]));
-        return worst;
-    }
-
     void set_weights()
     {
         for (std::size_t i = 0; i < n_; ++i) weight_[i] = 1 / (settings_.tolerance * (std::abs(phi_[0][i]) + usual_[i]));
-    }
-    void grow_usual()
-    {
-        for (std::size_t i = 0; i < n_; ++i) usual_[i] = std::max(usual_[i], std::abs(phi_[0][i]));
     }
 
     // --- a step
@@ -183,7 +144,7 @@ private:
     {
         fresh_ = false;
         double distance = std::max(target - x_, kEpsilon * std::abs(x_));
-        double rate = norm(phi_[1]);
+        double rate = norm_(weight_.data(), phi_[1].data());
         h_ = 1e-3 * distance;
         if (rate > 0.5 / h_) h_ = 0.5 / rate;
         for (std::size_t i = 0; i < n_; ++i) phi_[1][i] *= h_;
@@ -222,53 +183,47 @@ private:
         }
         cj_ = -alpha_s / h_;
         error_factor_ = std::max(std::abs(alpha_[at(k_)] + alpha_s - alpha_0), alpha_[at(k_)]);
-        for (int i = same_; i <= k_; ++i) scale(phi_[at(i)], beta_[at(i)]);
+        scaled_ = false;
     }
 
     void take_back()
     {
-        for (int i = same_; i <= k_; ++i) scale(phi_[at(i)], 1 / beta_[at(i)]);
+        for (int i = same_; i <= k_; ++i)
+            for (double& v : phi_[at(i)]) v /= beta_[at(i)];
         for (int i = 1; i <= k_; ++i) psi_[at(i - 1)] = psi_[at(i)] - h_;
     }
 
     static std::size_t at(int i) { return static_cast<std::size_t>(i); }
-    static void scale(std::vector<double>& v, double by)
-    {
-        for (double& x : v) x *= by;
-    }
 
+    // Scales the differences to the new step length, once a step, and predicts from them.
     void predict()
     {
-        std::copy(phi_[0].begin(), phi_[0].end(), y_.begin());
-        std::fill(yp_.begin(), yp_.end(), 0.0);
-        for (int j = 1; j <= k_; ++j) {
-            const double* p = phi_[at(j)].data();
-            double g = gamma_[at(j)];
-            for (std::size_t i = 0; i < n_; ++i) y_[i] += p[i], yp_[i] += g * p[i];
-        }
+        std::array<double, kMostOrder + 1> scale;
+        for (int i = 0; i <= k_; ++i) scale[at(i)] = !scaled_ && i >= same_ ? beta_[at(i)] : 1;
+        scaled_ = true;
+        netloop::predict(n_, {phi_data_.data(), k_}, scale.data(), gamma_.data(), y_, yp_, e_sum_.data());
     }
 
     enum class Solved { yes, no, never };  ///< never: not even with a fresh matrix
 
     bool factor(double t)
     {
-        e_.at(t, y_.data(), yp_.data());
-        e_.jacobian(by_z_, by_rate_);
+        e_.set_time(t);
+        e_.jacobian(cj_, matrix_);
         ++counts_.jacobians;
-        for (std::size_t k = 0; k < by_z_.size(); ++k) by_z_[k] += cj_ * by_rate_[k];
         cj_of_matrix_ = cj_;
         matrix_age_ = 0;
         rate_ = -1;
         Stopwatch watch(e_.shares.algebra);
-        return lu_.factor(by_z_);
+        return lu_.factor(matrix_);
     }
 
     bool residual(double t)
     {
         ++counts_.residuals;
-        e_.at(t, y_.data(), yp_.data());
+        e_.set_time(t);
         if (e_.residual(delta_.data())) return true;
-        not_finite_.remember(delta_.data(), n_, t, y_.data(), yp_.data());
+        not_finite_.remember(delta_.data(), n_, t, y_, yp_);
         return false;
     }
 
@@ -279,7 +234,6 @@ private:
         bool renew = matrix_is_wrong_ || ratio < least || ratio > 1 / least || rate_ > kSlow || matrix_age_ >= kOldest;
         for (;;) {
             predict();
-            std::fill(e_sum_.begin(), e_sum_.end(), 0.0);
             if (renew) {
                 matrix_is_wrong_ = false;
                 if (!factor(t)) return Solved::never;
@@ -303,14 +257,7 @@ private:
                 Stopwatch watch(e_.shares.algebra);
                 lu_.solve(delta_.data());
             }
-            for (std::size_t i = 0; i < n_; ++i) {
-                double d = share * delta_[i];
-                delta_[i] = d;
-                y_[i] -= d;
-                e_sum_[i] -= d;
-                yp_[i] -= cj_ * d;
-            }
-            double size = norm_of_all(delta_);
+            double size = correct(n_, share, cj_, delta_.data(), weight_.data(), y_, yp_, e_sum_.data());
             if (!std::isfinite(size)) return false;
             if (iteration == 0) {
                 first = size;
@@ -370,18 +317,17 @@ private:
 
     bool test_error(double& estimate, int& lower)
     {
-        size_ = norm(e_sum_);
+        const double *w = weight_.data(), *e = e_sum_.data();
+        size_ = norm_(w, e);
         double at_k = sigma_[at(k_)] * size_, term = (k_ + 1) * at_k;
         estimate = at_k;
         lower = k_;
         term_below_ = std::numeric_limits<double>::infinity();
         if (k_ > 1) {
-            for (std::size_t i = 0; i < n_; ++i) delta_[i] = phi_[at(k_)][i] + e_sum_[i];
-            below_ = sigma_[at(k_ - 1)] * norm(delta_);
+            below_ = sigma_[at(k_ - 1)] * norm_(w, e, phi_[at(k_)].data());
             term_below_ = k_ * below_;
             if (k_ > 2) {
-                for (std::size_t i = 0; i < n_; ++i) delta_[i] += phi_[at(k_ - 1)][i];
-                double two_below = (k_ - 1) * sigma_[at(k_ - 2)] * norm(delta_);
+                double two_below = (k_ - 1) * sigma_[at(k_ - 2)] * norm_(w, e, phi_[at(k_)].data(), phi_[at(k_ - 1)].data());
                 if (std::max(term_below_, two_below) <= term) lower = k_ - 1, estimate = below_;
             } else if (term_below_ <= 0.5 * term) {
                 lower = k_ - 1, estimate = below_;
@@ -408,7 +354,7 @@ private:
                 k_ = lower;
             } else if (k_ < kMostOrder && !(k_ + 1 >= same_ || change == 1)) {
                 for (std::size_t i = 0; i < n_; ++i) delta_[i] = e_sum_[i] - phi_[at(k_ + 1)][i];
-                double above = norm(delta_) / (k_ + 2), term_above = (k_ + 2) * above;
+                double above = norm_(weight_.data(), delta_.data()) / (k_ + 2), term_above = (k_ + 2) * above;
                 if (k_ > 1 && term_below_ <= std::min(term_, term_above)) {
                     estimate = below_;
                     --k_;
@@ -423,10 +369,7 @@ private:
             else if (by <= 1)
                 h_ *= std::clamp(by, 0.5, 0.9);
         }
-        if (used < kMostOrder) phi_[at(used + 1)] = e_sum_;
-        for (std::size_t i = 0; i < n_; ++i) phi_[at(used)][i] += e_sum_[i];
-        for (int j = used - 1; j >= 0; --j)
-            for (std::size_t i = 0; i < n_; ++i) phi_[at(j)][i] += phi_[at(j + 1)][i];
+        advance(n_, {phi_data_.data(), used}, used < kMostOrder, e_sum_.data(), settings_.tolerance, usual_.data(), weight_.data());
         root_ = false;
     }
 
@@ -487,7 +430,9 @@ private:
     const SourceSet& sources_;
     IntegratorSettings settings_;
     std::size_t n_;
-    SparseLU lu_;
+    LinearSolver lu_;
+    PartNorm norm_;
+    double *y_, *yp_;  ///< z and z' of the step under way, where the programs read them
 
     double x_ = 0, h_ = 0, h_used_ = 0, h_begun_ = 0;
     int k_ = 1, k_used_ = 0;  ///< order of the next and of the last step
@@ -495,14 +440,12 @@ private:
     bool growing_ = true;     ///< the first phase: order and step are raised at every step
     bool fresh_ = true;
     std::array<std::vector<double>, kMostOrder + 1> phi_;  ///< modified divided differences
+    std::array<double*, kMostOrder + 1> phi_data_{};
+    bool scaled_ = true;  ///< the differences belong to the present step length
     std::array<double, kMostOrder + 1> psi_{}, alpha_{}, beta_{}, sigma_{}, gamma_{};
     double cj_ = 0, error_factor_ = 0;
     double size_ = 0, term_ = 0, below_ = 0, term_below_ = 0;
-    std::vector<double> y_, yp_, e_sum_, delta_, weight_, usual_;
-    std::vector<std::size_t> group_starts_;
-    std::vector<std::uint32_t> members_;
-
-    std::vector<double> by_z_, by_rate_;
+    std::vector<double> e_sum_, delta_, weight_, usual_, matrix_;
     double cj_of_matrix_ = 1, rate_ = -1;
     int matrix_age_ = 0;
     bool matrix_is_wrong_ = true;

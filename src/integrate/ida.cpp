@@ -7,11 +7,11 @@
 #include <cmath>
 #include <utility>
 
+#include "integrate/integrator.hpp"
+#include "integrate/vector_operations.hpp"
+#include "linear/sparse_lu.hpp"
 #include "solve/explain.hpp"
 #include "solve/failure.hpp"
-#include "solve/integrator.hpp"
-#include "solve/sparse_lu.hpp"
-#include "solve/vector_operations.hpp"
 
 namespace netloop {
 

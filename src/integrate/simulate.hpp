@@ -5,7 +5,7 @@
 #include <functional>
 #include <memory>
 
-#include "solve/integrator.hpp"
+#include "integrate/integrator.hpp"
 
 namespace netloop {
 
@@ -70,7 +70,7 @@ private:
     std::size_t events_ = 0, rows_ = 0;
     std::vector<double> values_;  ///< of conditions
     std::size_t steps_since_event_ = 0, burst_ = 0;
-    double wall_seconds_ = 0;
+    double wall_seconds_ = 0, wall_ticks_ = 0;  ///< the same time by two clocks
 };
 
 }  // namespace netloop

@@ -4,11 +4,11 @@
 #include <algorithm>
 #include <cmath>
 
+#include "integrate/integrator.hpp"
+#include "integrate/root_search.hpp"
+#include "linear/linear_solver.hpp"
 #include "solve/explain.hpp"
 #include "solve/failure.hpp"
-#include "solve/integrator.hpp"
-#include "solve/root_search.hpp"
-#include "solve/sparse_lu.hpp"
 
 namespace netloop {
 namespace {
@@ -140,12 +140,11 @@ private:
         ++counts_.residuals;
         ++counts_.jacobians;
         if (!e_.residual(residual_.data())) fail_residual(before_.time + h, still);
-        e_.jacobian(by_z_, by_rate_);
-        for (std::size_t k = 0; k < by_z_.size(); ++k) by_z_[k] += by_rate_[k] / h;
+        e_.jacobian(1 / h, matrix_);
         {
             Stopwatch watch(e_.shares.algebra);
-            if (!lu_.factor(by_z_)) throw NumericFailure("run-failed", fmt::format("at {:.9g} s: the equations lose their rank", before_.time));
-            lu_.solve(residual_);
+            if (!lu_.factor(matrix_)) throw NumericFailure("run-failed", fmt::format("at {:.9g} s: the equations lose their rank", before_.time));
+            lu_.solve(residual_.data());
         }
         for (std::size_t i = 0; i < n_; ++i) {
             now_.z[i] = before_.z[i] - residual_[i];
@@ -171,11 +170,11 @@ private:
     IntegratorSettings settings_;
     std::size_t n_;
     ConsistentSolver consistent_;
-    SparseLU lu_;
+    LinearSolver lu_;
     RootSearch roots_;
     State before_, now_;
     bool root_ = false;
-    std::vector<double> residual_, by_z_, by_rate_;
+    std::vector<double> residual_, matrix_;
     StepCounts counts_;
 };
 

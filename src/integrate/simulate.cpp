@@ -1,4 +1,4 @@
-#include "solve/simulate.hpp"
+#include "integrate/simulate.hpp"
 
 #include <fmt/format.h>
 
@@ -77,12 +77,16 @@ double Simulation::next_knot(double after) const
 bool Simulation::advance(double target, const std::vector<double>& outputs, const RowSink& sink, const std::atomic<bool>* interrupted,
                          const std::function<void(double)>& progress)
 {
-    auto begin = std::chrono::steady_clock::now();
     struct Clock {
-        std::chrono::steady_clock::time_point begin;
-        double& total;
-        ~Clock() { total += std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count(); }
-    } clock{begin, wall_seconds_};
+        double &seconds, &ticks_gone;
+        std::chrono::steady_clock::time_point begin = std::chrono::steady_clock::now();
+        std::uint64_t first = ticks();
+        ~Clock()
+        {
+            seconds += std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count();
+            ticks_gone += static_cast<double>(ticks() - first);
+        }
+    } clock{wall_seconds_, wall_ticks_};
     std::size_t next_output = 0;
     auto rows_up_to = [&](double t) {
         State s = state_;
@@ -221,7 +225,7 @@ RunStatistics Simulation::statistics() const
     s.events = events_;
     s.rows = rows_;
     s.events_of = events_of_;
-    s.shares = evaluation_.shares;
+    s.shares = evaluation_.shares.scaled(wall_ticks_ > 0 ? wall_seconds_ / wall_ticks_ : 0);
     s.state_changes = evaluation_.selection().n_changes();
     s.wall_seconds = wall_seconds_;
     return s;

@@ -1,0 +1,221 @@
+#include "solve/vector_loops.hpp"
+
+#include <algorithm>
+#include <array>
+#include <cmath>
+#include <map>
+#include <string>
+
+// A second form of each loop for processors with wider vectors, chosen when the program starts.
+#if defined(__x86_64__) && defined(__GNUC__) && !defined(__clang__) && !defined(__SANITIZE_ADDRESS__)
+#define WIDE_TOO __attribute__((target_clones("avx2", "default")))
+#else
+#define WIDE_TOO
+#endif
+
+namespace netloop {
+namespace {
+
+constexpr std::size_t kBlock = 512;  ///< numbers at a time: what a loop over several vectors touches stays in the first-level cache
+
+// The result of a reduction must not hide what is no number: 0 * x is 0 for every finite x.
+WIDE_TOO double correct_block(std::size_t n, double share, double cj, const double* __restrict delta, const double* __restrict w, double* __restrict y,
+                              double* __restrict yp, double* __restrict e)
+{
+    double largest = 0, finite = 0;
+#pragma omp simd reduction(max : largest) reduction(+ : finite)
+    for (std::size_t i = 0; i < n; ++i) {
+        double d = share * delta[i];
+        y[i] -= d;
+        e[i] -= d;
+        yp[i] -= cj * d;
+        double size = std::abs(d * w[i]);
+        largest = size > largest ? size : largest;
+        finite += 0 * d;
+    }
+    return largest + finite;
+}
+
+WIDE_TOO void scale(std::size_t n, double by, double* __restrict v)
+{
+#pragma omp simd
+    for (std::size_t i = 0; i < n; ++i) v[i] *= by;
+}
+
+WIDE_TOO void add_both(std::size_t n, double slope, const double* __restrict p, double* __restrict y, double* __restrict yp)
+{
+#pragma omp simd
+    for (std::size_t i = 0; i < n; ++i) {
+        y[i] += p[i];
+        yp[i] += slope * p[i];
+    }
+}
+
+WIDE_TOO void add(std::size_t n, double* __restrict v, const double* __restrict by)
+{
+#pragma omp simd
+    for (std::size_t i = 0; i < n; ++i) v[i] += by[i];
+}
+
+WIDE_TOO void weights(std::size_t n, double tolerance, const double* __restrict v, double* __restrict usual, double* __restrict w)
+{
+#pragma omp simd
+    for (std::size_t i = 0; i < n; ++i) {
+        double size = std::abs(v[i]), most = usual[i] > size ? usual[i] : size;
+        usual[i] = most;
+        w[i] = 1 / (tolerance * (size + most));
+    }
+}
+
+WIDE_TOO void add_squares(std::size_t n, const double* __restrict w, const double* __restrict a, double* __restrict sum)
+{
+#pragma omp simd
+    for (std::size_t i = 0; i < n; ++i) {
+        double r = a[i] * w[i];
+        sum[i] += r * r;
+    }
+}
+WIDE_TOO void add_squares(std::size_t n, const double* __restrict w, const double* __restrict a, const double* __restrict b, double* __restrict sum)
+{
+#pragma omp simd
+    for (std::size_t i = 0; i < n; ++i) {
+        double r = (a[i] + b[i]) * w[i];
+        sum[i] += r * r;
+    }
+}
+WIDE_TOO void add_squares(std::size_t n, const double* __restrict w, const double* __restrict a, const double* __restrict b, const double* __restrict c,
+                          double* __restrict sum)
+{
+#pragma omp simd
+    for (std::size_t i = 0; i < n; ++i) {
+        double r = (a[i] + b[i] + c[i]) * w[i];
+        sum[i] += r * r;
+    }
+}
+
+WIDE_TOO double largest_of(std::size_t n, const double* __restrict v)
+{
+    double largest = 0, finite = 0;
+#pragma omp simd reduction(max : largest) reduction(+ : finite)
+    for (std::size_t i = 0; i < n; ++i) {
+        largest = v[i] > largest ? v[i] : largest;
+        finite += 0 * v[i];
+    }
+    return largest + finite;
+}
+
+WIDE_TOO double gather_block(std::size_t n, const double* __restrict memory, const std::uint32_t* __restrict places, double* __restrict to)
+{
+    double finite = 0;
+#pragma omp simd reduction(+ : finite)
+    for (std::size_t i = 0; i < n; ++i) {
+        to[i] = memory[places[i]];
+        finite += 0 * to[i];
+    }
+    return finite;
+}
+
+template <typename Visit>
+void by_blocks(std::size_t n, Visit visit)
+{
+    for (std::size_t first = 0; first < n; first += kBlock) visit(first, std::min(kBlock, n - first));
+}
+
+}  // namespace
+
+void predict(std::size_t n, Differences d, const double* scales, const double* slope, double* y, double* yp, double* e)
+{
+    by_blocks(n, [&](std::size_t first, std::size_t count) {
+        std::copy_n(d.phi[0] + first, count, y + first);
+        std::fill_n(yp + first, count, 0.0);
+        std::fill_n(e + first, count, 0.0);
+        for (int j = 1; j <= d.order; ++j) {
+            if (scales[j] != 1) scale(count, scales[j], d.phi[j] + first);
+            add_both(count, slope[j], d.phi[j] + first, y + first, yp + first);
+        }
+    });
+}
+
+double correct(std::size_t n, double share, double cj, const double* delta, const double* w, double* y, double* yp, double* e)
+{
+    return correct_block(n, share, cj, delta, w, y, yp, e);
+}
+
+void advance(std::size_t n, Differences d, bool keep_above, const double* e, double tolerance, double* usual, double* w)
+{
+    by_blocks(n, [&](std::size_t first, std::size_t count) {
+        if (keep_above) std::copy_n(e + first, count, d.phi[d.order + 1] + first);
+        add(count, d.phi[d.order] + first, e + first);
+        for (int j = d.order - 1; j >= 0; --j) add(count, d.phi[j] + first, d.phi[j + 1] + first);
+        weights(count, tolerance, d.phi[0] + first, usual + first, w + first);
+    });
+}
+
+bool gather(std::size_t n, const double* memory, const std::uint32_t* places, double* to)
+{
+    return gather_block(n, memory, places, to) == 0;
+}
+
+PartNorm::PartNorm(const CompiledModel& model)
+{
+    std::map<std::pair<std::uint32_t, std::string>, std::vector<std::uint32_t>> parts;
+    for (std::uint32_t i = 0; i < model.n(); ++i) {
+        const ZEntry& z = model.form.z[i];
+        if (z.kind != ZEntry::Kind::state && z.kind != ZEntry::Kind::candidate) continue;
+        const FlatQuantity& q = model.form.flat().quantities[z.variable.quantity];
+        std::size_t bracket = q.path.rfind('[');
+        bool cell = bracket != std::string::npos && q.path.back() == ']';
+        parts[{q.origin.instance, cell ? q.path.substr(bracket) : std::string()}].push_back(i);
+    }
+    std::vector<std::vector<std::uint32_t>> sorted;
+    for (auto& [key, members] : parts) sorted.push_back(std::move(members));
+    std::sort(sorted.begin(), sorted.end());
+    std::map<std::size_t, std::size_t> class_of;
+    for (const auto& members : sorted) {
+        auto [at, is_new] = class_of.try_emplace(members.size(), classes_.size());
+        if (is_new) classes_.emplace_back().layers.resize(members.size());
+        Class& c = classes_[at->second];
+        ++c.n_parts;
+        for (std::size_t k = 0; k < members.size(); ++k) c.layers[k].push_back(members[k]);
+    }
+    for (Class& c : classes_)
+        for (const auto& layer : c.layers) {
+            bool row = true;
+            for (std::size_t k = 1; k < layer.size(); ++k) row &= layer[k] == layer[0] + k;
+            c.in_a_row.push_back(row ? 1 : 0);
+        }
+}
+
+double PartNorm::operator()(const double* w, const double* a, const double* b, const double* c) const
+{
+    double worst = 0;
+    std::array<double, kBlock> sum;
+    for (const Class& parts : classes_) {
+        by_blocks(parts.n_parts, [&](std::size_t first, std::size_t count) {
+            std::fill_n(sum.begin(), count, 0.0);
+            for (std::size_t k = 0; k < parts.layers.size(); ++k) {
+                const std::uint32_t* layer = parts.layers[k].data() + first;
+                if (parts.in_a_row[k] != 0) {
+                    std::size_t at = layer[0];
+                    if (c != nullptr)
+                        add_squares(count, w + at, a + at, b + at, c + at, sum.data());
+                    else if (b != nullptr)
+                        add_squares(count, w + at, a + at, b + at, sum.data());
+                    else
+                        add_squares(count, w + at, a + at, sum.data());
+                    continue;
+                }
+                for (std::size_t i = 0; i < count; ++i) {
+                    std::size_t at = layer[i];
+                    double r = (a[at] + (b != nullptr ? b[at] : 0) + (c != nullptr ? c[at] : 0)) * w[at];
+                    sum[i] += r * r;
+                }
+            }
+            double largest = largest_of(count, sum.data()) / static_cast<double>(parts.layers.size());
+            worst = largest > worst || std::isnan(largest) ? largest : worst;
+        });
+    }
+    return std::sqrt(worst);
+}
+
+}  // namespace netloop

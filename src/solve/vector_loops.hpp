@@ -1,0 +1,46 @@
+// The loops over all of z that a step makes, each passing once over what it needs: at large sizes these, not the equations, take the time.
+#pragma once
+
+#include <cstddef>
+#include <cstdint>
+#include <vector>
+
+#include "evaluate/compiled_model.hpp"
+
+namespace netloop {
+
+/// Modified divided differences of a method with history, of orders 0 .. order.
+struct Differences {
+    double* const* phi;
+    int order;
+};
+
+/// phi_j *= scale[j]; y = sum of phi_j; yp = sum of slope[j] phi_j; e = 0.
+void predict(std::size_t n, Differences d, const double* scale, const double* slope, double* y, double* yp, double* e);
+/// d = share * delta: y -= d, e -= d, yp -= cj * d. Returns the largest |d w|; not a number if any d is none.
+double correct(std::size_t n, double share, double cj, const double* delta, const double* w, double* y, double* yp, double* e);
+/// After a step: phi_{order+1} = e if `keep_above`; phi_order += e, and each below += the one above it. Then usual = max(usual, |phi_0|)
+/// and w = 1 / (tolerance (|phi_0| + usual)).
+void advance(std::size_t n, Differences d, bool keep_above, const double* e, double tolerance, double* usual, double* w);
+/// to[i] = memory[places[i]]; false if one is not finite.
+bool gather(std::size_t n, const double* memory, const std::uint32_t* places, double* to);
+
+/// The error norm: over the states of each part the root of the mean square, then the largest; so it does not get more lenient as the
+/// machine gets more parts. Each cell of an array counts as a part. Members of z that are no states are left out.
+class PartNorm {
+public:
+    explicit PartNorm(const CompiledModel& model);
+    /// Of (a + b + c) w; b and c may be null.
+    double operator()(const double* w, const double* a, const double* b = nullptr, const double* c = nullptr) const;
+
+private:
+    /// Parts with equally many states; layer k lists the k-th state of each.
+    struct Class {
+        std::size_t n_parts = 0;
+        std::vector<std::vector<std::uint32_t>> layers;
+        std::vector<char> in_a_row;  ///< per layer: its states follow each other in z
+    };
+    std::vector<Class> classes_;
+};
+
+}  // namespace netloop
