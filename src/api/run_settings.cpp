@@ -26,7 +26,7 @@ Value named(const std::map<std::string, Value>& values, const std::string& name,
 IntegratorSettings integrator_settings(const RunOptions& options, double tolerance_of_scenario)
 {
     static const std::map<std::string, Method> kMethods{
-        {"bdf", Method::bdf}, {"ida", Method::ida}, {"euler", Method::euler}, {"rk4", Method::rk4}, {"implicit-euler", Method::implicit_euler}};
+        {"bdf", Method::bdf}, {"adams", Method::adams}, {"ida", Method::ida}, {"euler", Method::euler}, {"rk4", Method::rk4}, {"implicit-euler", Method::implicit_euler}};
     static const std::map<std::string, Evaluator> kEvaluators{{"", Evaluator::automatic},
                                                               {"auto", Evaluator::automatic},
                                                               {"plain", Evaluator::plain},

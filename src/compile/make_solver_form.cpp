@@ -52,6 +52,7 @@ public:
         for (const SolveBlock& block : form_.reduced.blocks) make_block(block);
         finish_rates();
         finish_choices();
+        order_rows();
         make_conditions();
         make_start();
         make_outputs();
@@ -241,10 +242,39 @@ private:
     // (q, k) is the rate of a state if (q, k-1) is one
     std::uint32_t state_below(Variable v) const { return v.order == 0 ? kNoNode : state_[key({v.quantity, v.order - 1})]; }
 
-    void add_residual(NodeId residual, std::uint32_t equation)
+    /// `home`: the member of z that the residual was solved for.
+    void add_residual(NodeId residual, std::uint32_t equation, std::uint32_t home = kNoNode)
     {
         form_.residuals.push_back(residual);
         form_.residual_of.push_back(equation);
+        homes_.push_back(home);
+    }
+
+    // What was solved for a member of z takes the row of its number: the matrix has its diagonal there, and where all rows are such, the
+    // system is explicit and is seen to be. The others fill the rows left, in their order.
+    void order_rows()
+    {
+        std::size_t n = form_.residuals.size();
+        std::vector<std::uint32_t> row(n, kNoNode), taken(n, kNoNode);
+        for (std::uint32_t r = 0; r < n; ++r)
+            if (homes_[r] != kNoNode && taken[homes_[r]] == kNoNode) taken[homes_[r]] = r, row[r] = homes_[r];
+        std::uint32_t free = 0;
+        for (std::uint32_t r = 0; r < n; ++r) {
+            if (row[r] != kNoNode) continue;
+            while (taken[free] != kNoNode) ++free;
+            taken[free] = r;
+            row[r] = free;
+        }
+        std::vector<NodeId> residuals(n);
+        std::vector<std::uint32_t> equations(n);
+        for (std::uint32_t r = 0; r < n; ++r) {
+            residuals[row[r]] = form_.residuals[r];
+            equations[row[r]] = form_.residual_of[r];
+        }
+        form_.residuals = std::move(residuals);
+        form_.residual_of = std::move(equations);
+        for (SolverChoice& choice : form_.choices)
+            for (std::uint32_t& link : choice.links) link = row[link];
     }
 
     void make_block(const SolveBlock& block)
@@ -270,7 +300,7 @@ private:
         std::uint32_t below = state_below(v);
         if (below != kNoNode) {
             NodeId rate = g_.leaf(Op::rate, below);
-            add_residual(g_.sub(rate, value), step.equation);
+            add_residual(g_.sub(rate, value), step.equation, below);
             values_[key(v)] = rate;
             depends_[key(v)] = {below};
             return;
@@ -284,7 +314,7 @@ private:
         }
         if ((depends.size() > kMaxCopiedDependencies && uses_[key(v)] > 1) || needed_in_z_[key(v)] != kNotNeeded) {
             std::uint32_t i = add_unknown(ZEntry::Kind::carried, v);
-            add_residual(g_.sub(g_.leaf(Op::unknown, i), value), step.equation);
+            add_residual(g_.sub(g_.leaf(Op::unknown, i), value), step.equation, i);
             return;
         }
         ++form_.n_explicit;
@@ -298,7 +328,7 @@ private:
         for (const Variable& v : reduced().states) {
             Variable rate{v.quantity, v.order + 1};
             if (!has(rate) || state_[key(rate)] == kNoNode) continue;
-            add_residual(g_.sub(g_.leaf(Op::rate, state_[key(v)]), g_.leaf(Op::unknown, state_[key(rate)])), kNoNode);
+            add_residual(g_.sub(g_.leaf(Op::rate, state_[key(v)]), g_.leaf(Op::unknown, state_[key(rate)])), kNoNode, state_[key(v)]);
         }
     }
 
@@ -388,6 +418,7 @@ private:
     std::vector<std::vector<QuantityId>> aliases_;
     std::vector<NodeId> hints_;
     std::vector<std::uint32_t> needed_in_z_;  ///< of highest derivatives of candidates: their place in z
+    std::vector<std::uint32_t> homes_;        ///< per residual: the member of z it was solved for
 };
 
 }  // namespace

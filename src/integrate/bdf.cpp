@@ -12,44 +12,17 @@
 
 #include "integrate/integrator.hpp"
 #include "integrate/root_search.hpp"
-#include "linear/linear_solver.hpp"
+#include "integrate/step_equations.hpp"
 #include "solve/explain.hpp"
 #include "solve/failure.hpp"
+#include "solve/flush_denormals.hpp"
 #include "solve/vector_loops.hpp"
-
-#if defined(__SSE2__)
-#include <immintrin.h>
-#endif
 
 namespace netloop {
 namespace {
 
 constexpr int kMostOrder = 5;
-constexpr int kMostIterations = 5;
-constexpr double kNewton = 0.1;  ///< how closely a step's equations are solved, as a share of the tolerance
-constexpr double kSlow = 0.3;    ///< a rate of convergence above this asks for a new matrix at the next step
-constexpr double kChangedCoefficient = 0.25;
 constexpr double kEpsilon = std::numeric_limits<double>::epsilon();
-
-/// Numbers too small to matter become 0 instead of costing a hundred cycles each.
-class FlushDenormals {
-public:
-#if defined(__SSE2__)
-    FlushDenormals() : before_(_mm_getcsr())
-    {
-        _mm_setcsr(before_ | 0x8040u);
-    }
-    ~FlushDenormals()
-    {
-        _mm_setcsr(before_);
-    }
-    FlushDenormals(const FlushDenormals&) = delete;
-    FlushDenormals& operator=(const FlushDenormals&) = delete;
-
-private:
-    unsigned before_;
-#endif
-};
 
 class Bdf : public Integrator {
 public:
@@ -59,7 +32,7 @@ public:
           sources_(sources),
           settings_(settings),
           n_(m_.n()),
-          lu_(m_.pattern),
+          equations_(evaluation, counts_),
           norm_(m_),
           y_(evaluation.z()),
           yp_(evaluation.rates()),
@@ -80,18 +53,14 @@ public:
         phi_[1] = s.rates;  // becomes h z' when the first step is known
         fresh_ = true;
         root_ = false;
-        matrix_is_wrong_ = true;
+        equations_.forget_matrix();
         k_ = 1;
         k_used_ = 0;
         roots_.start(x_, s.z, s.rates);
         set_weights();
     }
 
-    void states_changed() override
-    {
-        matrix_is_wrong_ = true;
-        lu_.forget_pivots();
-    }
+    void states_changed() override { equations_.states_changed(); }
 
     Stopped step(double target) override
     {
@@ -204,73 +173,7 @@ private:
         netloop::predict(n_, {phi_data_.data(), k_}, scale.data(), gamma_.data(), y_, yp_, e_sum_.data());
     }
 
-    enum class Solved { yes, no, never };  ///< never: not even with a fresh matrix
-
-    bool factor(double t)
-    {
-        e_.set_time(t);
-        e_.jacobian(cj_, matrix_);
-        ++counts_.jacobians;
-        cj_of_matrix_ = cj_;
-        matrix_age_ = 0;
-        rate_ = -1;
-        Stopwatch watch(e_.shares.algebra);
-        return lu_.factor(matrix_);
-    }
-
-    bool residual(double t)
-    {
-        ++counts_.residuals;
-        e_.set_time(t);
-        if (e_.residual(delta_.data())) return true;
-        not_finite_.remember(delta_.data(), n_, t, y_, yp_);
-        return false;
-    }
-
-    // Newton's iteration from the prediction; the corrections add up in e_sum_.
-    Solved solve(double t)
-    {
-        double ratio = cj_ / cj_of_matrix_, least = (1 - kChangedCoefficient) / (1 + kChangedCoefficient);
-        bool renew = matrix_is_wrong_ || ratio < least || ratio > 1 / least || rate_ > kSlow || matrix_age_ >= kOldest;
-        for (;;) {
-            predict();
-            if (renew) {
-                matrix_is_wrong_ = false;
-                if (!factor(t)) return Solved::never;
-            }
-            if (iterate(t)) {
-                ++matrix_age_;
-                return Solved::yes;
-            }
-            if (renew) return Solved::no;
-            renew = true;
-        }
-    }
-
-    bool iterate(double t)
-    {
-        double share = 2 / (1 + cj_ / cj_of_matrix_), first = 0;
-        double security = rate_ > 0 && rate_ < 0.9 ? rate_ / (1 - rate_) : 20;
-        for (int iteration = 0; iteration < kMostIterations; ++iteration) {
-            if (!residual(t)) return false;
-            {
-                Stopwatch watch(e_.shares.algebra);
-                lu_.solve(delta_.data());
-            }
-            double size = correct(n_, share, cj_, delta_.data(), weight_.data(), y_, yp_, e_sum_.data());
-            if (!std::isfinite(size)) return false;
-            if (iteration == 0) {
-                first = size;
-                if (size <= 1e-4 * kNewton) return true;
-            } else {
-                rate_ = std::pow(size / first, 1.0 / iteration);
-                if (rate_ > 0.9) return false;
-                security = rate_ / (1 - rate_);
-            }
-            if (security * size <= kNewton) return true;
-        }
-        return false;
-    }
+    using Solved = StepEquations::Solved;
 
     void attempt(double target, bool& at_target)
     {
@@ -278,7 +181,7 @@ private:
         for (;;) {
             coefficients();
             double t = x_ + h_;
-            Solved solved = solve(t);
+            Solved solved = equations_.solve(t, cj_, weight_.data(), e_sum_.data(), [this] { predict(); });
             double estimate = 0;
             int lower = k_;
             bool accepted = false;
@@ -302,7 +205,7 @@ private:
             } else {
                 ++counts_.convergence_failures;
                 ++newton_failures;
-                matrix_is_wrong_ = true;
+                equations_.forget_matrix();
                 h_ *= 0.25;
             }
             double least = 4 * kEpsilon * std::max(std::abs(x_), std::abs(target));
@@ -420,17 +323,16 @@ private:
         const char* cause = solved == Solved::yes     ? "the error of a step stays too large however small the step"
                             : solved == Solved::never ? "the equations lose their rank"
                                                       : "the equations of a step cannot be solved however small the step";
-        throw NumericFailure("run-failed", describe_failed_step(e_, sources_, x_, cause, not_finite_, worst(), phi_[0].data()));
+        throw NumericFailure("run-failed", describe_failed_step(e_, sources_, x_, cause, equations_.not_finite(), worst(), phi_[0].data()));
     }
-
-    static constexpr int kOldest = 20;  ///< steps that a matrix serves at most
 
     Evaluation& e_;
     const CompiledModel& m_;
     const SourceSet& sources_;
     IntegratorSettings settings_;
     std::size_t n_;
-    LinearSolver lu_;
+    StepCounts counts_;
+    StepEquations equations_;
     PartNorm norm_;
     double *y_, *yp_;  ///< z and z' of the step under way, where the programs read them
 
@@ -445,16 +347,9 @@ private:
     std::array<double, kMostOrder + 1> psi_{}, alpha_{}, beta_{}, sigma_{}, gamma_{};
     double cj_ = 0, error_factor_ = 0;
     double size_ = 0, term_ = 0, below_ = 0, term_below_ = 0;
-    std::vector<double> e_sum_, delta_, weight_, usual_, matrix_;
-    double cj_of_matrix_ = 1, rate_ = -1;
-    int matrix_age_ = 0;
-    bool matrix_is_wrong_ = true;
-
+    std::vector<double> e_sum_, delta_, weight_, usual_;
     RootSearch roots_;
     bool root_ = false;
-
-    StepCounts counts_;
-    NotFinitePoint not_finite_;
 };
 
 }  // namespace

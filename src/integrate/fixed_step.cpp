@@ -188,6 +188,8 @@ std::unique_ptr<Integrator> make_fixed_step(Evaluation& evaluation, const Source
 std::unique_ptr<Integrator> make_integrator(Evaluation& evaluation, const SourceSet& sources, const IntegratorSettings& settings)
 {
     switch (settings.method) {
+        case IntegratorSettings::Method::adams:
+            return make_adams(evaluation, sources, settings);
         case IntegratorSettings::Method::bdf:
             return make_bdf(evaluation, sources, settings);
         case IntegratorSettings::Method::ida:

@@ -32,6 +32,9 @@ public:
     /// Per root function: +1 rising, -1 falling, 0 no crossing.
     virtual const std::vector<int>& crossings() const = 0;
     virtual StepCounts counts() const = 0;
+    /// What it found about the problem: that it suits another kind of method better.
+    enum class Advice { keep, stiff, not_stiff };
+    virtual Advice advice() const { return Advice::keep; }
     /// The members of z that limit the step most, worst first, as indices; for messages.
     virtual std::vector<std::size_t> worst() const = 0;
 };
@@ -39,7 +42,7 @@ public:
 struct IntegratorSettings {
     double tolerance = 1e-6;
     /// Fixed step: explicit Euler, classical Runge-Kutta, linearly implicit Euler.
-    enum class Method { bdf, ida, euler, rk4, implicit_euler } method = Method::ida;
+    enum class Method { automatic, bdf, adams, sdirk, ida, cvode, euler, rk4, implicit_euler } method = Method::automatic;
     std::string name = "ida";  ///< of the method, as the user gives it
     Evaluator evaluator = Evaluator::automatic;
     double step = 0;                                                                                  ///< s, of the fixed-step methods
@@ -58,6 +61,9 @@ std::unique_ptr<Integrator> make_ida(Evaluation& evaluation, const SourceSet& so
 
 /// Our own BDF; see integrate_bdf.cpp. `settings.jacobian` is not looked at: its Jacobian is exact.
 std::unique_ptr<Integrator> make_bdf(Evaluation& evaluation, const SourceSet& sources, const IntegratorSettings& settings);
+
+/// Our own Adams methods; see adams.cpp. Throws NumericFailure for a system that is not explicit.
+std::unique_ptr<Integrator> make_adams(Evaluation& evaluation, const SourceSet& sources, const IntegratorSettings& settings);
 
 /// The fixed-step methods. Throws NumericFailure from step() when a value is no longer finite.
 std::unique_ptr<Integrator> make_fixed_step(Evaluation& evaluation, const SourceSet& sources, const IntegratorSettings& settings);

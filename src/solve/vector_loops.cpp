@@ -115,6 +115,30 @@ WIDE_TOO double gather_block(std::size_t n, const double* __restrict memory, con
     return finite;
 }
 
+WIDE_TOO void add_and_raise(std::size_t n, double g, const double* __restrict above, double* __restrict phi, double* __restrict p)
+{
+#pragma omp simd
+    for (std::size_t i = 0; i < n; ++i) {
+        p[i] += g * phi[i];
+        phi[i] += above[i];
+    }
+}
+
+WIDE_TOO void times_and_add(std::size_t n, double h, const double* __restrict y, double* __restrict p)
+{
+#pragma omp simd
+    for (std::size_t i = 0; i < n; ++i) p[i] = y[i] + h * p[i];
+}
+
+WIDE_TOO void differences_above(std::size_t n, const double* __restrict f, const double* __restrict first, double* __restrict above, double* __restrict two_above)
+{
+#pragma omp simd
+    for (std::size_t i = 0; i < n; ++i) {
+        above[i] = f[i] - first[i];
+        two_above[i] = above[i] - two_above[i];
+    }
+}
+
 template <typename Visit>
 void by_blocks(std::size_t n, Visit visit)
 {
@@ -148,6 +172,27 @@ void advance(std::size_t n, Differences d, bool keep_above, const double* e, dou
         add(count, d.phi[d.order] + first, e + first);
         for (int j = d.order - 1; j >= 0; --j) add(count, d.phi[j] + first, d.phi[j + 1] + first);
         weights(count, tolerance, d.phi[0] + first, usual + first, w + first);
+    });
+}
+
+void adams_predict(std::size_t n, double* const* phi, int k, int same, const double* scales, const double* g, double h, const double* y, double* p)
+{
+    by_blocks(n, [&](std::size_t first, std::size_t count) {
+        for (int i = same + 1; i <= k; ++i) scale(count, scales[i], phi[i] + first);
+        std::copy_n(phi[k + 1] + first, count, phi[k + 2] + first);
+        std::fill_n(phi[k + 1] + first, count, 0.0);
+        std::fill_n(p + first, count, 0.0);
+        for (int i = k; i >= 1; --i) add_and_raise(count, g[i], phi[i + 1] + first, phi[i] + first, p + first);
+        times_and_add(count, h, y + first, p + first);
+    });
+}
+
+void adams_advance(std::size_t n, double* const* phi, int k, const double* f, const double* y, double tolerance, double* usual, double* w)
+{
+    by_blocks(n, [&](std::size_t first, std::size_t count) {
+        differences_above(count, f + first, phi[1] + first, phi[k + 1] + first, phi[k + 2] + first);
+        for (int i = 1; i <= k; ++i) add(count, phi[i] + first, phi[k + 1] + first);
+        weights(count, tolerance, y + first, usual + first, w + first);
     });
 }
 

@@ -22,6 +22,11 @@ double correct(std::size_t n, double share, double cj, const double* delta, cons
 /// After a step: phi_{order+1} = e if `keep_above`; phi_order += e, and each below += the one above it. Then usual = max(usual, |phi_0|)
 /// and w = 1 / (tolerance (|phi_0| + usual)).
 void advance(std::size_t n, Differences d, bool keep_above, const double* e, double tolerance, double* usual, double* w);
+/// Adams: differences of orders above `same` are scaled; p = y + h times the sum of g_i phi_i, i = 1 .. k; then phi_i += phi_{i+1} from above,
+/// with phi_{k+1} = 0, its old value kept in phi_{k+2}.
+void adams_predict(std::size_t n, double* const* phi, int k, int same, const double* scale, const double* g, double h, const double* y, double* p);
+/// phi_{k+1} = f - phi_1, phi_{k+2} = phi_{k+1} - phi_{k+2}, phi_i += phi_{k+1}; weights of y as advance() makes them.
+void adams_advance(std::size_t n, double* const* phi, int k, const double* f, const double* y, double tolerance, double* usual, double* w);
 /// to[i] = memory[places[i]]; false if one is not finite.
 bool gather(std::size_t n, const double* memory, const std::uint32_t* places, double* to);
 

@@ -1,0 +1,358 @@
+// The Adams methods of orders 1 to 12 in variable steps, for explicit systems z' = f(t, z) that are not stiff: predict, evaluate, correct,
+// evaluate; no matrix. Source: Shampine and Gordon (1975), Computer Solution of Ordinary Differential Equations, ch. 5 and 10. Different
+// from there: the error norm, as in bdf.cpp, and the estimate of whether stability or accuracy holds the steps (stiffness.hpp).
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <array>
+#include <cmath>
+#include <limits>
+
+#include "integrate/integrator.hpp"
+#include "integrate/root_search.hpp"
+#include "integrate/stiffness.hpp"
+#include "solve/explain.hpp"
+#include "solve/failure.hpp"
+#include "solve/flush_denormals.hpp"
+#include "solve/vector_loops.hpp"
+
+namespace netloop {
+namespace {
+
+constexpr int kMost = 12;
+constexpr double kEpsilon = std::numeric_limits<double>::epsilon();
+/// Error constants of the methods of orders 1 to 12 against their predictors.
+constexpr std::array<double, kMost + 2> kError{1, 0.5, 0.0833, 0.0417, 0.0264, 0.0188, 0.0143, 0.0114, 0.00936, 0.00789, 0.00679, 0.00592, 0.00524, 0.00468};
+
+class Adams : public Integrator {
+public:
+    Adams(Evaluation& evaluation, const SourceSet& sources, const IntegratorSettings& settings)
+        : e_(evaluation), m_(evaluation.model()), sources_(sources), settings_(settings), n_(m_.n()), norm_(m_), roots_(evaluation)
+    {
+        if (!is_explicit(m_, e_))
+            throw NumericFailure("run-failed", "the Adams methods need a system of the form x' = f(time, x): this one has equations to be solved in each step",
+                                 "take bdf, or leave the choice of the integrator to the program");
+        for (std::size_t i = 1; i < phi_.size(); ++i) {
+            phi_[i].assign(n_, 0.0);
+            data_[i] = phi_[i].data();
+        }
+        for (auto* v : {&y_, &f_, &difference_, &usual_, &weight_}) v->assign(n_, 0.0);
+        for (std::size_t i = 0; i < n_; ++i) usual_[i] = m_.form.z[i].usual;
+    }
+
+    void restart(const State& s) override
+    {
+        x_ = s.time;
+        y_ = s.z;
+        std::copy(s.rates.begin(), s.rates.end(), phi_[1].begin());
+        std::fill(phi_[2].begin(), phi_[2].end(), 0.0);
+        fresh_ = true;
+        root_ = false;
+        k_ = 1;
+        k_used_ = 0;
+        set_weights();
+        roots_.start(x_, s.z, s.rates);
+    }
+    void states_changed() override {}
+
+    Stopped step(double target) override
+    {
+        FlushDenormals flush;
+        if (fresh_) begin(target);
+        double before = x_;
+        bool at_target = x_ + h_ * (1 + 1e-10) >= target;
+        if (at_target) h_ = target - x_;
+        attempt(target, at_target);
+        at_target = at_target && x_ >= target - 1e-12 * std::abs(target);
+        if (at_target) x_ = target;
+        if (counts_.steps % kLook == 0) look();
+        root_ = roots_.find(before, x_, [this](double t, std::vector<double>& z, std::vector<double>& rates) { interpolate(t, z, rates); });
+        if (root_) return Stopped::root;
+        return at_target ? Stopped::target : Stopped::stepped;
+    }
+
+    double time() const override { return root_ ? roots_.time() : x_; }
+    void interpolate(double t, State& s) override
+    {
+        s.time = t;
+        interpolate(t, s.z, s.rates);
+    }
+    const std::vector<int>& crossings() const override { return roots_.crossings(); }
+    StepCounts counts() const override { return counts_; }
+    std::vector<std::size_t> worst() const override
+    {
+        std::vector<std::size_t> order(n_);
+        for (std::size_t i = 0; i < n_; ++i) order[i] = i;
+        std::stable_sort(order.begin(), order.end(),
+                         [&](std::size_t a, std::size_t b) { return std::abs(difference_[a] * weight_[a]) > std::abs(difference_[b] * weight_[b]); });
+        return order;
+    }
+    Advice advice() const override { return advice_; }
+
+private:
+    static constexpr std::size_t kLook = 20;  ///< steps between looks at the stiffness
+    static std::size_t at(int i) { return static_cast<std::size_t>(i); }
+
+    void set_weights()
+    {
+        for (std::size_t i = 0; i < n_; ++i) {
+            double size = std::abs(y_[i]);
+            usual_[i] = std::max(usual_[i], size);
+            weight_[i] = 1 / (settings_.tolerance * (size + usual_[i]));
+        }
+    }
+
+    void begin(double target)
+    {
+        fresh_ = false;
+        double distance = std::max(target - x_, kEpsilon * std::abs(x_));
+        double rate = norm_(weight_.data(), phi_[1].data());
+        h_ = 1e-3 * distance;
+        if (rate > 0.5 / h_) h_ = 0.5 / rate;
+        h_used_ = 0;
+        k_ = 1;
+        k_used_ = 0;
+        same_ = 0;
+        sigma_[1] = 1;
+        growing_ = true;
+        rate_estimate_ = 0;
+        advice_ = Advice::keep;
+    }
+
+    // Coefficients of the step: those below `same_` are as they were.
+    void coefficients()
+    {
+        if (h_ != h_used_) same_ = 0;
+        if (same_ <= k_used_) ++same_;
+        if (k_ < same_) return;
+        beta_[at(same_)] = 1;
+        alpha_[at(same_)] = 1.0 / same_;
+        double span = h_ * same_;
+        sigma_[at(same_ + 1)] = 1;
+        for (int i = same_ + 1; i <= k_; ++i) {
+            double old = psi_[at(i - 1)];
+            psi_[at(i - 1)] = span;
+            beta_[at(i)] = beta_[at(i - 1)] * psi_[at(i - 1)] / old;
+            span = old + h_;
+            alpha_[at(i)] = h_ / span;
+            sigma_[at(i + 1)] = i * alpha_[at(i)] * sigma_[at(i)];
+        }
+        psi_[at(k_)] = span;
+        if (same_ <= 1) {
+            for (int q = 1; q <= k_; ++q) v_[at(q)] = w_[at(q)] = 1.0 / (q * (q + 1));
+        } else {
+            if (k_ > k_used_) {
+                v_[at(k_)] = 1.0 / (k_ * (k_ + 1));
+                for (int j = 1; j <= same_ - 2; ++j) v_[at(k_ - j)] -= alpha_[at(j + 1)] * v_[at(k_ - j + 1)];
+            }
+            for (int q = 1; q <= k_ + 1 - same_; ++q) {
+                v_[at(q)] -= alpha_[at(same_)] * v_[at(q + 1)];
+                w_[at(q)] = v_[at(q)];
+            }
+            g_[at(same_ + 1)] = w_[1];
+        }
+        for (int i = same_ + 2; i <= k_ + 1; ++i) {
+            for (int q = 1; q <= k_ + 2 - i; ++q) w_[at(q)] -= alpha_[at(i - 1)] * w_[at(q + 1)];
+            g_[at(i)] = w_[1];
+        }
+    }
+
+    void attempt(double target, bool& at_target)
+    {
+        int failures = 0;
+        for (;;) {
+            coefficients();
+            double t = x_ + h_;
+            double* p = e_.z();
+            for (int i = same_ + 1; i <= k_; ++i) scale_[at(i)] = beta_[at(i)];
+            adams_predict(n_, data_.data(), k_, same_, scale_.data(), g_.data(), h_, y_.data(), p);
+            bool finite = rates(t);
+            int lower = k_;
+            double error = HUGE_VAL;
+            if (finite) error = estimate(lower);
+            if (error <= 1) {
+                complete(t, lower);
+                return;
+            }
+            growing_ = false;
+            at_target = false;
+            for (int i = 1; i <= k_; ++i) {
+                double by = i > same_ ? beta_[at(i)] : 1;
+                double *a = data_[at(i)], *above = data_[at(i + 1)];
+                for (std::size_t j = 0; j < n_; ++j) a[j] = (a[j] - above[j]) / by;
+            }
+            for (int i = 2; i <= k_; ++i) psi_[at(i - 1)] = psi_[at(i)] - h_;
+            ++(finite ? counts_.error_failures : counts_.convergence_failures);
+            ++failures;
+            double by = 0.5;
+            if (failures > 3 && finite && 0.5 < 0.25 * size_at_k_) by = std::sqrt(0.5 / size_at_k_);
+            if (failures > 2) lower = 1;
+            h_ *= by;
+            k_ = lower;
+            same_ = 0;
+            if (h_ < 4 * kEpsilon * std::max(std::abs(x_), std::abs(target)) || failures > 60)
+                throw NumericFailure("run-failed", describe_failed_step(e_, sources_, x_,
+                                                                        finite ? "the error of a step stays too large however small the step"
+                                                                               : "the equations of a step have no finite value however small the step",
+                                                                        not_finite_, worst(), y_.data()));
+        }
+    }
+
+    bool rates(double t)
+    {
+        ++counts_.residuals;
+        if (explicit_rates(e_, t, f_.data())) return true;
+        not_finite_.remember(f_.data(), n_, t, e_.z(), e_.rates());
+        return false;
+    }
+
+    // The error of the prediction as phi_ has it, and what a lower order would make of it.
+    double estimate(int& lower)
+    {
+        const double* w = weight_.data();
+        for (std::size_t i = 0; i < n_; ++i) difference_[i] = f_[i] - phi_[1][i];
+        const double* d = difference_.data();
+        double size = h_ * norm_(w, d);
+        double error = size * std::abs(g_[at(k_)] - g_[at(k_ + 1)]);
+        size_at_k_ = size * sigma_[at(k_ + 1)] * kError[at(k_)];
+        below_ = HUGE_VAL;
+        if (k_ > 1) {
+            below_ = h_ * sigma_[at(k_)] * kError[at(k_ - 1)] * norm_(w, d, phi_[at(k_)].data());
+            if (k_ > 2) {
+                double two_below = h_ * sigma_[at(k_ - 1)] * kError[at(k_ - 2)] * norm_(w, d, phi_[at(k_ - 1)].data());
+                if (std::max(below_, two_below) <= size_at_k_) lower = k_ - 1;
+            } else if (below_ <= 0.5 * size_at_k_) {
+                lower = k_ - 1;
+            }
+        }
+        return error;
+    }
+
+    void complete(double t, int lower)
+    {
+        ++counts_.steps;
+        counts_.last_order = k_;
+        counts_.last_step = h_;
+        x_ = t;
+        k_used_ = k_;
+        h_used_ = h_;
+        double* p = e_.z();
+        double by = h_ * g_[at(k_ + 1)];
+        for (std::size_t i = 0; i < n_; ++i) p[i] += by * difference_[i];
+        rates(x_);
+        std::copy(p, p + n_, y_.begin());
+        adams_advance(n_, data_.data(), k_, f_.data(), y_.data(), settings_.tolerance, usual_.data(), weight_.data());
+        double at_k = size_at_k_;
+        if (lower == k_ - 1 || k_ == kMost) growing_ = false;
+        if (growing_) {
+            ++k_;
+            h_ *= 2;
+            return;
+        }
+        if (lower == k_ - 1) {
+            k_ = lower;
+            at_k = below_;
+        } else if (k_ + 1 <= same_) {
+            double above = h_ * kError[at(k_ + 1)] * norm_(weight_.data(), phi_[at(k_ + 2)].data());
+            if (k_ > 1 && below_ <= std::min(at_k, above)) {
+                --k_;
+                at_k = below_;
+            } else if (k_ < kMost && above < (k_ > 1 ? at_k : 0.5 * at_k)) {
+                ++k_;
+                at_k = above;
+            }
+        }
+        size_at_k_ = at_k;
+        double room = 0.5 / std::max(at_k, 1e-300);
+        if (room >= std::ldexp(1.0, k_ + 1))
+            h_ *= 2;
+        else if (room < 1)
+            h_ *= std::clamp(std::pow(room, 1.0 / (k_ + 1)), 0.5, 0.9);
+    }
+
+    // Is it stability that holds the steps? Then a method for stiff systems would make larger ones.
+    void look()
+    {
+        if (k_used_ < 1) return;
+        std::copy(y_.begin(), y_.end(), e_.z());
+        e_.set_time(x_);
+        rate_estimate_ = rate_of_(e_, weight_);
+        ++counts_.jacobians;
+        double hl = h_used_ * rate_estimate_;
+        int order = std::min(k_used_, 5);
+        // the error of a backward formula of that order at this step; its constant is 1 / (order + 1)
+        double bdf_error = h_used_ * norm_(weight_.data(), phi_[at(order + 1)].data()) / (order + 1);
+        double by_accuracy = std::pow(0.5 / std::max(bdf_error, 1e-30), 1.0 / (order + 1));
+        double own = std::pow(0.5 / std::max(size_at_k_, 1e-30), 1.0 / (k_used_ + 1));
+        double by_stability = adams_stability(k_used_) / std::max(hl, 1e-30);
+        std::size_t failed = counts_.error_failures - failures_before_;
+        failures_before_ = counts_.error_failures;
+        constexpr double kWorthIt = 3;  // a step with a matrix costs about so many without
+        bool held = hl > 0.5 * adams_stability(k_used_);
+        if (by_accuracy > kWorthIt * std::min(own, by_stability) && held) advice_ = Advice::stiff;
+        if (held && failed >= kLook / 4) advice_ = Advice::stiff;
+    }
+
+    void interpolate(double t, std::vector<double>& z, std::vector<double>& rates) const
+    {
+        double hi = t - x_;
+        if (k_used_ == 0) {
+            for (std::size_t i = 0; i < n_; ++i) rates[i] = phi_[1][i], z[i] = y_[i] + hi * rates[i];
+            return;
+        }
+        int ki = k_used_ + 1;
+        std::array<double, kMost + 3> w{}, g{}, rho{};
+        for (int i = 1; i <= ki; ++i) w[at(i)] = 1.0 / i;
+        g[1] = rho[1] = 1;
+        double term = 0;
+        for (int j = 2; j <= ki; ++j) {
+            double span = psi_[at(j - 1)], gamma = (hi + term) / span, eta = hi / span;
+            for (int i = 1; i <= ki + 1 - j; ++i) w[at(i)] = gamma * w[at(i)] - eta * w[at(i + 1)];
+            g[at(j)] = w[1];
+            rho[at(j)] = gamma * rho[at(j - 1)];
+            term = span;
+        }
+        std::copy(y_.begin(), y_.end(), z.begin());
+        std::fill(rates.begin(), rates.end(), 0.0);
+        for (int j = ki; j >= 1; --j) {
+            const double* p = data_[at(j)];
+            double a = hi * g[at(j)], b = rho[at(j)];
+            for (std::size_t i = 0; i < n_; ++i) z[i] += a * p[i], rates[i] += b * p[i];
+        }
+    }
+
+    Evaluation& e_;
+    const CompiledModel& m_;
+    const SourceSet& sources_;
+    IntegratorSettings settings_;
+    std::size_t n_;
+    PartNorm norm_;
+
+    double x_ = 0, h_ = 0, h_used_ = 0;
+    int k_ = 1, k_used_ = 0, same_ = 0;
+    bool growing_ = true, fresh_ = true;
+    std::array<std::vector<double>, kMost + 3> phi_;  ///< modified divided differences of f, from 1 on
+    std::array<double*, kMost + 3> data_{};
+    std::array<double, kMost + 3> psi_{}, alpha_{}, beta_{}, sigma_{}, v_{}, w_{}, g_{0, 1, 0.5}, scale_{};
+    std::vector<double> y_, f_, difference_, usual_, weight_;
+    double size_at_k_ = 0, below_ = 0;
+
+    RateEstimate rate_of_;
+    double rate_estimate_ = 0;
+    std::size_t failures_before_ = 0;
+    Advice advice_ = Advice::keep;
+
+    RootSearch roots_;
+    bool root_ = false;
+    StepCounts counts_;
+    NotFinitePoint not_finite_;
+};
+
+}  // namespace
+
+std::unique_ptr<Integrator> make_adams(Evaluation& evaluation, const SourceSet& sources, const IntegratorSettings& settings)
+{
+    return std::make_unique<Adams>(evaluation, sources, settings);
+}
+
+}  // namespace netloop

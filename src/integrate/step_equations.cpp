@@ -1,0 +1,89 @@
+#include "integrate/step_equations.hpp"
+
+#include <cmath>
+
+#include "solve/vector_loops.hpp"
+
+namespace netloop {
+namespace {
+
+constexpr int kMostIterations = 5;
+constexpr double kNewton = 0.1;  ///< how closely a step's equations are solved, as a share of the tolerance
+constexpr double kSlow = 0.3;    ///< a rate of convergence above this asks for a new matrix at the next step
+constexpr double kChangedCoefficient = 0.25;
+constexpr int kOldest = 20;  ///< steps that a matrix serves at most
+
+}  // namespace
+
+StepEquations::StepEquations(Evaluation& evaluation, StepCounts& counts)
+    : e_(evaluation), counts_(counts), lu_(evaluation.model().pattern), delta_(evaluation.model().n())
+{
+}
+
+StepEquations::Solved StepEquations::solve(double t, double cj, const double* weight, double* correction, const std::function<void()>& predict)
+{
+    double ratio = cj / cj_of_matrix_, least = (1 - kChangedCoefficient) / (1 + kChangedCoefficient);
+    bool renew = matrix_is_wrong_ || ratio < least || ratio > 1 / least || rate_ > kSlow || matrix_age_ >= kOldest;
+    for (;;) {
+        predict();
+        if (renew) {
+            matrix_is_wrong_ = false;
+            if (!factor(t, cj)) return Solved::never;
+        }
+        if (iterate(t, cj, weight, correction)) {
+            ++matrix_age_;
+            return Solved::yes;
+        }
+        if (renew) return Solved::no;
+        renew = true;
+    }
+}
+
+bool StepEquations::factor(double t, double cj)
+{
+    e_.set_time(t);
+    e_.jacobian(cj, matrix_);
+    ++counts_.jacobians;
+    cj_of_matrix_ = cj;
+    matrix_age_ = 0;
+    rate_ = -1;
+    Stopwatch watch(e_.shares.algebra);
+    return lu_.factor(matrix_);
+}
+
+bool StepEquations::residual(double t)
+{
+    ++counts_.residuals;
+    e_.set_time(t);
+    if (e_.residual(delta_.data())) return true;
+    not_finite_.remember(delta_.data(), delta_.size(), t, e_.z(), e_.rates());
+    return false;
+}
+
+bool StepEquations::iterate(double t, double cj, const double* weight, double* correction)
+{
+    // a matrix of an earlier step length overshoots or falls short by about this share
+    double share = 2 / (1 + cj / cj_of_matrix_), first = 0;
+    double security = rate_ > 0 && rate_ < 0.9 ? rate_ / (1 - rate_) : 20;
+    for (int iteration = 0; iteration < kMostIterations; ++iteration) {
+        if (!residual(t)) return false;
+        {
+            Stopwatch watch(e_.shares.algebra);
+            lu_.solve(delta_.data());
+        }
+        double size = correct(delta_.size(), share, cj, delta_.data(), weight, e_.z(), e_.rates(), correction);
+        if (!std::isfinite(size)) return false;
+        if (iteration == 0) {
+            first = size;
+            if (size <= 1e-4 * kNewton) return true;
+        } else {
+            rate_ = std::pow(size / first, 1.0 / iteration);
+            if (rate_ > 0.9) return false;
+            security = rate_ / (1 - rate_);
+        }
+        if (security * size <= kNewton) return true;
+    }
+    return false;
+}
+
+}  // namespace netloop

@@ -1,0 +1,44 @@
+// The equations of an implicit step, solved by Newton's iteration with a matrix that serves several steps.
+#pragma once
+
+#include <functional>
+
+#include "integrate/integrator.hpp"
+#include "linear/linear_solver.hpp"
+#include "solve/explain.hpp"
+
+namespace netloop {
+
+class StepEquations {
+public:
+    StepEquations(Evaluation& evaluation, StepCounts& counts);
+
+    enum class Solved { yes, no, never };  ///< never: not even with a fresh matrix
+    /// Solves F(t, z, z') = 0 along z' = ... + cj z, from what `predict` writes to z() and rates() of the evaluation, until the corrections
+    /// times `weight` are small against 1. `correction`, set to 0 by `predict`, adds them up.
+    Solved solve(double t, double cj, const double* weight, double* correction, const std::function<void()>& predict);
+    /// The next step gets a new matrix.
+    void forget_matrix() { matrix_is_wrong_ = true; }
+    void states_changed()
+    {
+        matrix_is_wrong_ = true;
+        lu_.forget_pivots();
+    }
+    const NotFinitePoint& not_finite() const { return not_finite_; }
+
+private:
+    bool factor(double t, double cj);
+    bool residual(double t);
+    bool iterate(double t, double cj, const double* weight, double* correction);
+
+    Evaluation& e_;
+    StepCounts& counts_;
+    LinearSolver lu_;
+    std::vector<double> delta_, matrix_;
+    double cj_of_matrix_ = 1, rate_ = -1;  ///< rate of convergence in the last step; negative: not known
+    int matrix_age_ = 0;
+    bool matrix_is_wrong_ = true;
+    NotFinitePoint not_finite_;
+};
+
+}  // namespace netloop
