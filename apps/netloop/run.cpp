@@ -145,7 +145,7 @@ Command add_run(CLI::App& program)
     app->add_option("--stop", o->stop, "stop time, such as 60s or 2min");
     app->add_option("--output-every", o->output_every, "time between rows, such as 10ms");
     app->add_option("--tolerance", o->tolerance, "relative tolerance (default 1e-6)");
-    app->add_option("--integrator", o->integrator, "bdf (the default), ida; with --step: euler, rk4, implicit-euler");
+    app->add_option("--integrator", o->integrator, "auto (the default), bdf, adams, sdirk; for comparison ida, cvode; with --step euler, rk4, implicit-euler");
     app->add_option("--evaluator", o->evaluator, "auto (the default), plain, grouped, machine: how equations are evaluated; the numbers are the same");
     app->add_option("--step", o->step, "length of a fixed step, such as 1ms");
     app->add_option("--keep", o->keep, "record only these: a path or a pattern such as pump.*")->allow_extra_args(false);

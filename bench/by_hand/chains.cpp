@@ -93,7 +93,7 @@ Point net_loop_at(const netloop::CompiledSystem& system, const by_hand::Problem&
             point.steps = run.summary().steps;
             point.how = run.summary().integrator;
             if (k > 0) continue;
-            n = repeats(run.summary().wall_seconds);
+            n = (std::getenv("REPEAT") != nullptr ? 3000 : repeats(run.summary().wall_seconds));
             Values got(kTimes);
             for (std::size_t t = 0; t < kTimes; ++t)
                 for (std::size_t s : sample.states) got[t].push_back(recording[p.path(s)].at(sample.times[t], recording.time()));
@@ -118,8 +118,12 @@ Point at_error(std::vector<Point> points, double error)
     const Point &a = points[k], &b = points[k + 1];
     double share = std::clamp(std::log(error / a.error) / std::log(b.error / a.error), -0.5, 1.5);
     auto between = [share](double x, double y) { return std::exp(std::log(x) + share * (std::log(y) - std::log(x))); };
-    return {between(a.tolerance, b.tolerance), error, between(a.seconds, b.seconds),
-            static_cast<std::size_t>(between(static_cast<double>(a.steps), static_cast<double>(b.steps))), true, a.how};
+    return {between(a.tolerance, b.tolerance),
+            error,
+            between(a.seconds, b.seconds),
+            static_cast<std::size_t>(between(static_cast<double>(a.steps), static_cast<double>(b.steps))),
+            true,
+            a.how};
 }
 
 std::string time_text(double seconds)
@@ -133,7 +137,8 @@ void compare(const std::string& name, std::size_t cells)
     std::unique_ptr<by_hand::Problem> p = by_hand::make_problem(name, cells);
     Sample sample;
     std::size_t n = p->n_states(), step = std::max<std::size_t>(1, std::min<std::size_t>(n, 60) / 20);
-    for (std::size_t s = 0; s < n && sample.states.size() < 20; s += step) sample.states.push_back(s), sample.sizes.push_back(p->usual(s));  // near the end where something happens
+    for (std::size_t s = 0; s < n && sample.states.size() < 20; s += step)
+        sample.states.push_back(s), sample.sizes.push_back(p->usual(s));  // near the end where something happens
     for (std::size_t k = 1; k <= kTimes; ++k) sample.times.push_back(p->stop() * static_cast<double>(k) / static_cast<double>(kTimes));
     by_hand::Result tight = by_hand::solve(*p, {1e-11, false, 5}, sample.times);
     Values reference = pick(tight, sample);
@@ -154,8 +159,8 @@ void compare(const std::string& name, std::size_t cells)
     Point usual = at_error(plain, ours.error), best = at_error(tuned, ours.error);
     if (Point a = at_error(adams, ours.error); !adams.empty() && a.seconds < best.seconds) best = a;
     if (usual.seconds < best.seconds) best = usual;
-    fmt::print("| {} | {} | {} | {:.1e} | {}, {} steps ({}) | {}, {} steps at {:.0e} | {:.2f} | {} ({}) | {:.2f} |\n", name, cells, time_text(compiled), ours.error,
-               time_text(ours.seconds), ours.steps, ours.how, time_text(usual.seconds), usual.steps, usual.tolerance, ours.seconds / usual.seconds,
+    fmt::print("| {} | {} | {} | {:.1e} | {}, {} steps ({}) | {}, {} steps at {:.0e} | {:.2f} | {} ({}) | {:.2f} |\n", name, cells, time_text(compiled),
+               ours.error, time_text(ours.seconds), ours.steps, ours.how, time_text(usual.seconds), usual.steps, usual.tolerance, ours.seconds / usual.seconds,
                time_text(best.seconds), best.how, ours.seconds / best.seconds);
     std::fflush(stdout);
 }

@@ -25,8 +25,10 @@ struct RunOptions {
     std::vector<std::string> keep{};               ///< paths and patterns (pump.*); empty: as the scenario says, else all but derivatives
     std::function<void(double)> progress{};        ///< called with the time reached
     const std::atomic<bool>* interrupt = nullptr;  ///< set from elsewhere (Ctrl-C): the run ends, the recording is kept
-    /// How time is stepped through. Variable step: "bdf" (our own, the default) or "ida" (SUNDIALS IDA, for comparison). Fixed step, with
-    /// `step`: "euler" and "rk4" (explicit, for systems that are not stiff), "implicit-euler" (linearly implicit, for stiff ones).
+    /// How time is stepped through. Variable step: "auto" (the default: by what the system is and does, of the next three), "bdf" (backward
+    /// differences, orders 1 to 5), "adams" (orders 1 to 12; for x' = f(time, x), not stiff), "sdirk" (one-step, order 4, L-stable); "ida" and
+    /// "cvode" (SUNDIALS, for comparison). Fixed step, with `step`: "euler" and "rk4" (explicit, not stiff), "implicit-euler" (linearly
+    /// implicit, for stiff systems).
     std::string integrator{};
     std::optional<double> step{};  ///< s, for the fixed-step methods
     /// How the equations are evaluated: "auto" (the default: interpreted at first, machine code as soon as it pays), "plain", "grouped" (two
@@ -42,7 +44,7 @@ struct RunSummary {
     std::string reason = "nothing was run";
     double start = 0, stop = 0;  ///< s
     double wall_seconds = 0;
-    std::string integrator;  ///< which one stepped through it
+    std::string integrator;  ///< which one stepped through it; of "auto" all that did, with times and reasons
     /// Where wall_seconds went: kind of work and seconds, most first; "stepping" is what the integrator itself took.
     std::vector<std::pair<std::string, double>> shares;
     std::size_t steps = 0, residuals = 0, jacobians = 0, events = 0, rows = 0, error_failures = 0, convergence_failures = 0;

@@ -274,6 +274,7 @@ struct Run::Data {
     {
         RunStatistics s = simulation->statistics();
         summary.stop = stop;
+        if (!s.story.empty()) summary.integrator = s.story;
         summary.steps = s.counts.steps;
         summary.residuals = s.counts.residuals;
         summary.jacobians = s.counts.jacobians;
@@ -475,8 +476,9 @@ std::string RunSummary::text() const
         if (wall_seconds > 0 && seconds >= 0.005 * wall_seconds)
             where += fmt::format("{}{} {:.0f} %", where.empty() ? "" : ", ", what, 100 * seconds / wall_seconds);
     if (!where.empty()) out += fmt::format("  spent     {}\n", where);
-    out += fmt::format("  steps     {} by {} ({} residuals, {} Jacobians, {} repeated for error, {} for convergence)\n", steps, integrator, residuals,
-                       jacobians, error_failures, convergence_failures);
+    out += fmt::format("  method    {}\n", integrator);
+    out += fmt::format("  steps     {} ({} residuals, {} Jacobians, {} repeated for error, {} for convergence)\n", steps, residuals, jacobians, error_failures,
+                       convergence_failures);
     if (state_changes > 0) out += fmt::format("  states    chosen anew {} times\n", state_changes);
     out += fmt::format("  rows      {}\n  events    {}\n", rows, events);
     for (std::size_t i = 0; i < events_of.size() && i < 5; ++i) out += fmt::format("    {:>6} x {}\n", events_of[i].second, events_of[i].first);

@@ -25,8 +25,9 @@ Value named(const std::map<std::string, Value>& values, const std::string& name,
 
 IntegratorSettings integrator_settings(const RunOptions& options, double tolerance_of_scenario)
 {
-    static const std::map<std::string, Method> kMethods{
-        {"bdf", Method::bdf}, {"adams", Method::adams}, {"ida", Method::ida}, {"euler", Method::euler}, {"rk4", Method::rk4}, {"implicit-euler", Method::implicit_euler}};
+    static const std::map<std::string, Method> kMethods{{"auto", Method::automatic}, {"bdf", Method::bdf}, {"adams", Method::adams},
+                                                        {"sdirk", Method::sdirk},    {"ida", Method::ida}, {"cvode", Method::cvode},
+                                                        {"euler", Method::euler},    {"rk4", Method::rk4}, {"implicit-euler", Method::implicit_euler}};
     static const std::map<std::string, Evaluator> kEvaluators{{"", Evaluator::automatic},
                                                               {"auto", Evaluator::automatic},
                                                               {"plain", Evaluator::plain},
@@ -38,8 +39,8 @@ IntegratorSettings integrator_settings(const RunOptions& options, double toleran
         throw UsageError(fmt::format("a tolerance of {:g}: it must lie between 0 and 0.1", settings.tolerance));
     settings.jacobian = static_cast<IntegratorSettings::Jacobian>(options.jacobian);
     settings.evaluator = named(kEvaluators, options.evaluator, "evaluator", "auto, plain, grouped, machine");
-    std::string method = !options.integrator.empty() ? options.integrator : options.jacobian == RunOptions::Jacobian::exact ? "bdf" : "ida";
-    settings.method = named(kMethods, method, "integrator", "bdf, ida (variable step), euler, rk4, implicit-euler (fixed step)");
+    std::string method = !options.integrator.empty() ? options.integrator : options.jacobian == RunOptions::Jacobian::exact ? "auto" : "ida";
+    settings.method = named(kMethods, method, "integrator", "auto, bdf, adams, sdirk, ida, cvode (variable step), euler, rk4, implicit-euler (fixed step)");
     settings.name = method;
     bool fixed = has_fixed_step(settings.method);
     if (fixed && !options.step) throw UsageError(fmt::format("'{}' steps by a fixed length: give one, such as --step 1ms", method));

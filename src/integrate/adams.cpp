@@ -116,6 +116,7 @@ private:
         sigma_[1] = 1;
         growing_ = true;
         rate_estimate_ = 0;
+        held_for_ = 0;
         advice_ = Advice::keep;
     }
 
@@ -264,7 +265,8 @@ private:
         }
         size_at_k_ = at_k;
         double room = 0.5 / std::max(at_k, 1e-300);
-        if (room >= std::ldexp(1.0, k_ + 1))
+        bool stable = 2 * h_ * rate_estimate_ <= adams_stability(k_);
+        if (room >= std::ldexp(1.0, k_ + 1) && stable)
             h_ *= 2;
         else if (room < 1)
             h_ *= std::clamp(std::pow(room, 1.0 / (k_ + 1)), 0.5, 0.9);
@@ -287,10 +289,14 @@ private:
         double by_stability = adams_stability(k_used_) / std::max(hl, 1e-30);
         std::size_t failed = counts_.error_failures - failures_before_;
         failures_before_ = counts_.error_failures;
-        constexpr double kWorthIt = 3;  // a step with a matrix costs about so many without
+        constexpr double kWorthIt = 2.5;  // a step with a matrix costs two or three without
         bool held = hl > 0.5 * adams_stability(k_used_);
-        if (by_accuracy > kWorthIt * std::min(own, by_stability) && held) advice_ = Advice::stiff;
+        // twice in a row: a stretch of smooth motion is no stiffness yet
+        held_for_ = held && by_accuracy > kWorthIt * std::min(own, by_stability) ? held_for_ + 1 : 0;
+        if (held_for_ >= 2) advice_ = Advice::stiff;
         if (held && failed >= kLook / 4) advice_ = Advice::stiff;
+        // beyond the limit errors are not damped: they would hover about the tolerance and add up
+        if (by_stability < 1) h_ = std::min(h_, h_used_ * by_stability);
     }
 
     void interpolate(double t, std::vector<double>& z, std::vector<double>& rates) const
@@ -339,6 +345,7 @@ private:
 
     RateEstimate rate_of_;
     double rate_estimate_ = 0;
+    int held_for_ = 0;  ///< looks in a row
     std::size_t failures_before_ = 0;
     Advice advice_ = Advice::keep;
 

@@ -4,6 +4,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "integrate/hermite.hpp"
 #include "integrate/integrator.hpp"
 #include "integrate/root_search.hpp"
 #include "linear/linear_solver.hpp"
@@ -76,23 +77,10 @@ public:
     std::vector<std::size_t> worst() const override { return {}; }
 
 private:
-    // Between the ends of a step: the cubic through both values and rates.
     void interpolate(double t, std::vector<double>& z, std::vector<double>& rates) const
     {
-        double h = now_.time - before_.time;
-        if (!(h > 0)) {
-            z = now_.z;
-            rates = now_.rates;
-            return;
-        }
-        double s = (t - before_.time) / h;
-        for (std::size_t i = 0; i < n_; ++i) {
-            double d = (now_.z[i] - before_.z[i]) / h, m0 = before_.rates[i], m1 = now_.rates[i];
-            if (m_.form.z[i].kind != ZEntry::Kind::state) m0 = m1 = d;  // no rates are known of what is no state
-            double c2 = 3 * d - 2 * m0 - m1, c3 = m0 + m1 - 2 * d;
-            z[i] = before_.z[i] + s * h * (m0 + s * (c2 + s * c3));
-            rates[i] = m0 + s * (2 * c2 + 3 * s * c3);
-        }
+        hermite(
+            before_, now_, t, [this](std::size_t i) { return m_.form.z[i].kind == ZEntry::Kind::state; }, z, rates);
     }
 
     // states of `to` = states of the beginning + h * rates of `slope`; everything else is solved from them
@@ -183,20 +171,6 @@ private:
 std::unique_ptr<Integrator> make_fixed_step(Evaluation& evaluation, const SourceSet& sources, const IntegratorSettings& settings)
 {
     return std::make_unique<FixedStep>(evaluation, sources, settings);
-}
-
-std::unique_ptr<Integrator> make_integrator(Evaluation& evaluation, const SourceSet& sources, const IntegratorSettings& settings)
-{
-    switch (settings.method) {
-        case IntegratorSettings::Method::adams:
-            return make_adams(evaluation, sources, settings);
-        case IntegratorSettings::Method::bdf:
-            return make_bdf(evaluation, sources, settings);
-        case IntegratorSettings::Method::ida:
-            return make_ida(evaluation, sources, settings);
-        default:
-            return make_fixed_step(evaluation, sources, settings);
-    }
 }
 
 }  // namespace netloop

@@ -33,8 +33,10 @@ public:
     virtual const std::vector<int>& crossings() const = 0;
     virtual StepCounts counts() const = 0;
     /// What it found about the problem: that it suits another kind of method better.
-    enum class Advice { keep, stiff, not_stiff };
+    enum class Advice { keep, stiff };
     virtual Advice advice() const { return Advice::keep; }
+    /// Which methods it took, from when on and why; empty where that was the user's choice.
+    virtual std::string story() const { return {}; }
     /// The members of z that limit the step most, worst first, as indices; for messages.
     virtual std::vector<std::size_t> worst() const = 0;
 };
@@ -64,6 +66,14 @@ std::unique_ptr<Integrator> make_bdf(Evaluation& evaluation, const SourceSet& so
 
 /// Our own Adams methods; see adams.cpp. Throws NumericFailure for a system that is not explicit.
 std::unique_ptr<Integrator> make_adams(Evaluation& evaluation, const SourceSet& sources, const IntegratorSettings& settings);
+
+/// Our own one-step method; see sdirk.cpp.
+std::unique_ptr<Integrator> make_sdirk(Evaluation& evaluation, const SourceSet& sources, const IntegratorSettings& settings);
+/// Those of our own that suit the system, changed on the way as it asks for; see automatic.cpp.
+std::unique_ptr<Integrator> make_automatic(Evaluation& evaluation, const SourceSet& sources, const IntegratorSettings& settings);
+
+/// SUNDIALS CVODE; see cvode.cpp. Throws NumericFailure for a system that it is not made for.
+std::unique_ptr<Integrator> make_cvode(Evaluation& evaluation, const SourceSet& sources, const IntegratorSettings& settings);
 
 /// The fixed-step methods. Throws NumericFailure from step() when a value is no longer finite.
 std::unique_ptr<Integrator> make_fixed_step(Evaluation& evaluation, const SourceSet& sources, const IntegratorSettings& settings);

@@ -74,6 +74,16 @@ double Simulation::next_knot(double after) const
     return it == knots.end() ? HUGE_VAL : *it;
 }
 
+Integrator::Stopped Simulation::step(double limit)
+{
+    try {
+        return integrator_->step(limit);
+    } catch (const NumericFailure&) {
+        integrator_->interpolate(state_.time, state_);
+        throw;
+    }
+}
+
 bool Simulation::advance(double target, const std::vector<double>& outputs, const RowSink& sink, const std::atomic<bool>* interrupted,
                          const std::function<void(double)>& progress)
 {
@@ -89,13 +99,10 @@ bool Simulation::advance(double target, const std::vector<double>& outputs, cons
     } clock{wall_seconds_, wall_ticks_};
     std::size_t next_output = 0;
     auto rows_up_to = [&](double t) {
+        if (next_output >= outputs.size() || outputs[next_output] > t) return;
         State s = state_;
         while (next_output < outputs.size() && outputs[next_output] <= t) {
             double at = outputs[next_output++];
-            if (at <= state_.time && at < t) {
-                row(state_, sink);
-                continue;
-            }
             integrator_->interpolate(at, s);
             row(s, sink);
         }
@@ -105,13 +112,22 @@ bool Simulation::advance(double target, const std::vector<double>& outputs, cons
         row(state_, sink);
         ++next_output;
     }
+    const SolverForm& form = evaluation_.model().form;
+    const bool looks_at_state = !form.choices.empty() || !form.conditions.empty();
     while (state_.time < target) {
-        if (interrupted != nullptr && interrupted->load(std::memory_order_relaxed)) return false;
+        if (interrupted != nullptr && interrupted->load(std::memory_order_relaxed)) {
+            integrator_->interpolate(state_.time, state_);
+            return false;
+        }
         double limit = std::min(target, next_knot(state_.time));
-        Integrator::Stopped stopped = integrator_->step(limit);
+        Integrator::Stopped stopped = step(limit);
         double t = integrator_->time();
         rows_up_to(t);
-        integrator_->interpolate(t, state_);
+        // where nothing looks at the state, it need not be taken out of the integrator's history at every step
+        if (looks_at_state || stopped != Integrator::Stopped::stepped)
+            integrator_->interpolate(t, state_);
+        else
+            state_.time = t;
         renew_states();
         ++steps_since_event_;
         if (stopped == Integrator::Stopped::root) {
@@ -221,7 +237,7 @@ void Simulation::chattering()
 RunStatistics Simulation::statistics() const
 {
     RunStatistics s;
-    if (integrator_ != nullptr) s.counts = integrator_->counts();
+    if (integrator_ != nullptr) s.counts = integrator_->counts(), s.story = integrator_->story();
     s.events = events_;
     s.rows = rows_;
     s.events_of = events_of_;

@@ -16,6 +16,7 @@ struct ConditionCount {
 
 struct RunStatistics {
     StepCounts counts;
+    std::string story;  ///< which methods were taken and why, if the choice was left to the program
     std::size_t events = 0;
     std::size_t rows = 0;
     std::vector<std::size_t> events_of;  ///< per condition
@@ -53,6 +54,7 @@ private:
     void event(const std::vector<int>& found, const RowSink& sink);
     double wanted_mode(std::size_t condition, double value);
     bool modes_disagree();
+    Integrator::Stopped step(double limit);
     void renew_states();
     double next_knot(double after) const;
     [[noreturn]] void chattering();

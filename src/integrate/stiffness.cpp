@@ -67,7 +67,7 @@ double RateEstimate::operator()(Evaluation& e, const std::vector<double>& weight
 
 double adams_stability(int order)
 {
-    static constexpr std::array<double, 13> kLimit{1, 1, 1, 0.9, 0.8, 0.65, 0.5, 0.38, 0.28, 0.2, 0.14, 0.1, 0.07};
+    static constexpr std::array<double, 13> kLimit{1.9, 1.9, 1.7, 1.4, 1.2, 0.95, 0.75, 0.55, 0.4, 0.3, 0.2, 0.15, 0.1};
     return kLimit[static_cast<std::size_t>(std::clamp(order, 0, 12))];
 }
 

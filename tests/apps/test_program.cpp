@@ -144,7 +144,7 @@ TEST_CASE("--json gives the same for programs")
     auto run = nlohmann::json::parse(test::netloop("run --json " + kBridge + " --stop 3s").out);
     CHECK(run["complete"] == true);
     CHECK(run["steps"] > 10);
-    CHECK(run["integrator"] == "bdf");
+    CHECK(run["integrator"].get<std::string>().starts_with("bdf"));
     double spent = 0;  // the shares are those of the whole
     for (const auto& [what, seconds] : run["spent_seconds"].items()) spent += seconds.get<double>();
     CHECK(spent == doctest::Approx(run["wall_seconds"].get<double>()).epsilon(1e-3));
@@ -267,7 +267,7 @@ TEST_CASE("fixed steps, slots and rates from the command line; what does not fit
     test::Outcome fixed =
         test::netloop("run " + pendulum + " --stop 1s --integrator implicit-euler --step 1ms --out " + out + " --keep \"pendulum.y\" --keep \"pendulum.y'\"");
     CHECK(fixed.code == 0);
-    CHECK(fixed.out.find("1000 by implicit-euler") != std::string::npos);
+    CHECK(fixed.out.find("method    implicit-euler") != std::string::npos);
     CHECK(fixed.out.find("spent") != std::string::npos);
     CHECK(test::read_file(out).find("pendulum.y' [m/s]") != std::string::npos);
     CHECK(test::netloop("run " + pendulum + " --stop 1s --integrator rk4").code == 2);
@@ -279,7 +279,7 @@ TEST_CASE("fixed steps, slots and rates from the command line; what does not fit
         CHECK(test::read_file(out) == first);
     }
     CHECK(test::netloop("run " + pendulum + " --stop 1s --evaluator nothing").err.find("there are: auto, plain") != std::string::npos);
-    CHECK(test::netloop("run " + pendulum + " --stop 1s --integrator nothing").err.find("there are: bdf, ida") != std::string::npos);
+    CHECK(test::netloop("run " + pendulum + " --stop 1s --integrator nothing").err.find("there are: auto, bdf") != std::string::npos);
 }
 
 TEST_SUITE_END();

@@ -220,7 +220,7 @@ TEST_CASE("an unknown integrator is refused by name")
     netloop::RunOptions options;
     options.stop = 1;
     options.integrator = "magic";
-    CHECK_THROWS_WITH_AS(r.simulate(options), doctest::Contains("there are: bdf, ida (variable step)"), netloop::UsageError);
+    CHECK_THROWS_WITH_AS(r.simulate(options), doctest::Contains("there are: auto, bdf, adams, sdirk, ida, cvode (variable step)"), netloop::UsageError);
 }
 
 TEST_SUITE_END();

@@ -1,0 +1,181 @@
+// The choice of the method, made by what the system is and does: a system z' = f(t, z) begins with Adams and goes on with backward
+// differences when stability holds its steps, and back; one with equations to be solved in each step takes backward differences; where
+// events follow each other closely, the one-step method.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+
+#include "integrate/integrator.hpp"
+#include "integrate/stiffness.hpp"
+
+namespace netloop {
+namespace {
+
+using Method = IntegratorSettings::Method;
+
+class Automatic : public Integrator {
+public:
+    Automatic(Evaluation& evaluation, const SourceSet& sources, const IntegratorSettings& settings)
+        : e_(evaluation), sources_(sources), settings_(settings), explicit_(is_explicit(evaluation.model(), evaluation))
+    {
+        take(explicit_ ? Method::adams : Method::bdf, explicit_                     ? ""
+                                                      : evaluation.model().n() == 0 ? "nothing to integrate"
+                                                                                    : "equations are solved in each step");
+    }
+
+    void restart(const State& s) override
+    {
+        if (s.time > begun_) look_at_events(s.time);
+        begun_ = s.time;
+        now().restart(s);
+    }
+    void states_changed() override { now().states_changed(); }
+
+    Stopped step(double target) override
+    {
+        if (advice_ == Advice::stiff && method_ == Method::adams) change(Method::bdf, "stiff");
+        if (explicit_ && method_ == Method::bdf && ++steps_since_look_ >= look_after_) look_at_stiffness();
+        Stopped stopped = now().step(target);
+        advice_ = stopped == Stopped::stepped ? now().advice() : Advice::keep;
+        return stopped;
+    }
+
+    double time() const override { return now().time(); }
+    void interpolate(double t, State& s) override { now().interpolate(t, s); }
+    const std::vector<int>& crossings() const override { return now().crossings(); }
+    std::vector<std::size_t> worst() const override { return now().worst(); }
+    std::string story() const override { return story_; }
+
+    StepCounts counts() const override
+    {
+        StepCounts sum;
+        for (const auto& [method, integrator] : made_) {
+            StepCounts c = integrator->counts();
+            sum.steps += c.steps;
+            sum.residuals += c.residuals;
+            sum.jacobians += c.jacobians;
+            sum.error_failures += c.error_failures;
+            sum.convergence_failures += c.convergence_failures;
+        }
+        sum.last_order = now().counts().last_order;
+        sum.last_step = now().counts().last_step;
+        return sum;
+    }
+
+private:
+    Integrator& now() const { return *current_; }
+
+    void take(Method method, const std::string& why)
+    {
+        method_ = method;
+        auto found = std::find_if(made_.begin(), made_.end(), [&](const auto& m) { return m.first == method; });
+        if (found == made_.end()) {
+            made_.emplace_back(method, method == Method::adams   ? make_adams(e_, sources_, settings_)
+                                       : method == Method::sdirk ? make_sdirk(e_, sources_, settings_)
+                                                                 : make_bdf(e_, sources_, settings_));
+            found = std::prev(made_.end());
+        }
+        current_ = found->second.get();
+        tell(why);
+    }
+
+    void change(Method method, const std::string& why)
+    {
+        State s{now().time(), std::vector<double>(e_.model().n()), std::vector<double>(e_.model().n())};
+        now().interpolate(s.time, s);
+        begun_ = s.time;
+        take(method, why);
+        now().restart(s);
+        advice_ = Advice::keep;
+    }
+
+    // Would Adams be stable at the steps that backward differences make? Then it is as fast, without a matrix.
+    void look_at_stiffness()
+    {
+        constexpr double kStable = 0.65;  // step times largest rate
+        steps_since_look_ = 0;
+        const CompiledModel& m = e_.model();
+        State s{now().time(), std::vector<double>(m.n()), std::vector<double>(m.n())};
+        now().interpolate(s.time, s);
+        e_.at(s.time, s.z.data(), s.rates.data());
+        std::vector<double> weight(m.n());
+        for (std::size_t i = 0; i < m.n(); ++i) weight[i] = 1 / (std::abs(s.z[i]) + m.form.z[i].usual);
+        if (now().counts().last_step * rate_of_(e_, weight) > kStable) return;
+        look_after_ *= 2;  // a system on the border is not sent back and forth
+        change(Method::adams, "not stiff at the steps it makes");
+    }
+
+    // A method with history needs some ten steps after an event until it is as fast as it can be.
+    void look_at_events(double time)
+    {
+        constexpr std::size_t kLook = 10, kClose = 12, kFar = 40;  ///< events; mean number of steps between them
+        ++events_;
+        if (events_ < kLook) return;
+        std::size_t steps = counts().steps - steps_before_;
+        steps_before_ = counts().steps;
+        events_ = 0;
+        begun_ = time;
+        if (steps < kClose * kLook && method_ == Method::bdf)
+            take(Method::sdirk, fmt::format("an event every {} steps", std::max<std::size_t>(1, steps / kLook)));
+        else if (steps > kFar * kLook && method_ == Method::sdirk)
+            take(Method::bdf, "events have become rare");
+    }
+
+    void tell(const std::string& why)
+    {
+        constexpr std::size_t kMost = 6;
+        const char* name = method_ == Method::adams ? "adams" : method_ == Method::sdirk ? "sdirk" : "bdf";
+        ++n_changes_;
+        if (n_changes_ > kMost) return;
+        if (n_changes_ == kMost)
+            story_ += ", and so on";
+        else if (story_.empty())
+            story_ = why.empty() ? name : fmt::format("{} ({})", name, why);
+        else
+            story_ += fmt::format(", from {:.4g} s {} ({})", begun_, name, why);
+    }
+
+    Evaluation& e_;
+    const SourceSet& sources_;
+    IntegratorSettings settings_;
+    bool explicit_;
+    Method method_ = Method::bdf;
+    std::vector<std::pair<Method, std::unique_ptr<Integrator>>> made_;
+    Integrator* current_ = nullptr;
+    Advice advice_ = Advice::keep;
+    RateEstimate rate_of_;
+    std::size_t steps_since_look_ = 0, look_after_ = 40;
+    double begun_ = 0;  ///< where the present stretch began
+    std::size_t events_ = 0, steps_before_ = 0, n_changes_ = 0;
+    std::string story_;
+};
+
+}  // namespace
+
+std::unique_ptr<Integrator> make_automatic(Evaluation& evaluation, const SourceSet& sources, const IntegratorSettings& settings)
+{
+    return std::make_unique<Automatic>(evaluation, sources, settings);
+}
+
+std::unique_ptr<Integrator> make_integrator(Evaluation& evaluation, const SourceSet& sources, const IntegratorSettings& settings)
+{
+    switch (settings.method) {
+        case Method::automatic:
+            return make_automatic(evaluation, sources, settings);
+        case Method::bdf:
+            return make_bdf(evaluation, sources, settings);
+        case Method::adams:
+            return make_adams(evaluation, sources, settings);
+        case Method::sdirk:
+            return make_sdirk(evaluation, sources, settings);
+        case Method::ida:
+            return make_ida(evaluation, sources, settings);
+        case Method::cvode:
+            return make_cvode(evaluation, sources, settings);
+        default:
+            return make_fixed_step(evaluation, sources, settings);
+    }
+}
+
+}  // namespace netloop
