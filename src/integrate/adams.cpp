@@ -27,7 +27,7 @@ constexpr std::array<double, kMost + 2> kError{1, 0.5, 0.0833, 0.0417, 0.0264, 0
 class Adams : public Integrator {
 public:
     Adams(Evaluation& evaluation, const SourceSet& sources, const IntegratorSettings& settings)
-        : e_(evaluation), m_(evaluation.model()), sources_(sources), settings_(settings), n_(m_.n()), norm_(m_), roots_(evaluation)
+        : e_(evaluation), m_(evaluation.model()), sources_(sources), settings_(settings), n_(m_.n()), most_order_(std::clamp(settings.most_order, 1, kMost)), norm_(m_), roots_(evaluation)
     {
         if (!is_explicit(m_, e_))
             throw NumericFailure("run-failed", "the Adams methods need a system of the form x' = f(time, x): this one has equations to be solved in each step",
@@ -244,7 +244,7 @@ private:
         std::copy(p, p + n_, y_.begin());
         adams_advance(n_, data_.data(), k_, f_.data(), y_.data(), settings_.tolerance, usual_.data(), weight_.data());
         double at_k = size_at_k_;
-        if (lower == k_ - 1 || k_ == kMost) growing_ = false;
+        if (lower == k_ - 1 || k_ >= most_order_) growing_ = false;
         if (growing_) {
             ++k_;
             h_ *= 2;
@@ -258,7 +258,7 @@ private:
             if (k_ > 1 && below_ <= std::min(at_k, above)) {
                 --k_;
                 at_k = below_;
-            } else if (k_ < kMost && above < (k_ > 1 ? at_k : 0.5 * at_k)) {
+            } else if (k_ < most_order_ && above < (k_ > 1 ? at_k : 0.5 * at_k)) {
                 ++k_;
                 at_k = above;
             }
@@ -332,6 +332,7 @@ private:
     const SourceSet& sources_;
     IntegratorSettings settings_;
     std::size_t n_;
+    int most_order_;
     PartNorm norm_;
 
     double x_ = 0, h_ = 0, h_used_ = 0;

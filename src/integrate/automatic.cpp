@@ -106,10 +106,10 @@ private:
         change(Method::adams, "not stiff at the steps it makes");
     }
 
-    // A method with history needs some ten steps after an event until it is as fast as it can be.
+    // A method with history needs some twenty steps after an event until it is as fast as it can be; the one-step method may need one.
     void look_at_events(double time)
     {
-        constexpr std::size_t kLook = 10, kClose = 12, kFar = 40;  ///< events; mean number of steps between them
+        constexpr std::size_t kLook = 10, kClose = 22, kFar = 10;  ///< events; mean number of steps between them, of either method
         ++events_;
         if (events_ < kLook) return;
         std::size_t steps = counts().steps - steps_before_;

@@ -32,7 +32,8 @@ public:
           sources_(sources),
           settings_(settings),
           n_(m_.n()),
-          equations_(evaluation, counts_),
+          most_order_(std::clamp(settings.most_order, 1, kMostOrder)),
+          equations_(evaluation, counts_, 0.1),
           norm_(m_),
           y_(evaluation.z()),
           yp_(evaluation.rates()),
@@ -248,14 +249,14 @@ private:
         int change = k_ - k_used_, used = k_;
         k_used_ = k_;
         h_used_ = h_;
-        if (lower == k_ - 1 || k_ == kMostOrder) growing_ = false;
+        if (lower == k_ - 1 || k_ >= most_order_) growing_ = false;
         if (growing_) {
             ++k_;
             h_ *= 2;
         } else {
             if (lower == k_ - 1) {
                 k_ = lower;
-            } else if (k_ < kMostOrder && !(k_ + 1 >= same_ || change == 1)) {
+            } else if (k_ < most_order_ && !(k_ + 1 >= same_ || change == 1)) {
                 for (std::size_t i = 0; i < n_; ++i) delta_[i] = e_sum_[i] - phi_[at(k_ + 1)][i];
                 double above = norm_(weight_.data(), delta_.data()) / (k_ + 2), term_above = (k_ + 2) * above;
                 if (k_ > 1 && term_below_ <= std::min(term_, term_above)) {
@@ -331,6 +332,7 @@ private:
     const SourceSet& sources_;
     IntegratorSettings settings_;
     std::size_t n_;
+    int most_order_;
     StepCounts counts_;
     StepEquations equations_;
     PartNorm norm_;

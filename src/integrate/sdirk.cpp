@@ -32,6 +32,10 @@ constexpr std::array<Row, kStages> kA{
 constexpr Row kEmbedded{4586570599.0 / 29645900160, 0, 178811875.0 / 945068544, 814220225.0 / 1159782912, -3700637.0 / 11593932, 61727.0 / 225920};
 constexpr Row kC{0, 0.5, 83.0 / 250, 31.0 / 50, 17.0 / 20, 1};
 
+/// The embedded method lies so close to the other that its distance tells too little: at one tolerance the other methods here come out
+/// several times more exact. With this factor they are alike.
+constexpr double kHonest = 4;
+
 class Sdirk : public Integrator {
 public:
     Sdirk(Evaluation& evaluation, const SourceSet& sources, const IntegratorSettings& settings)
@@ -40,7 +44,7 @@ public:
           sources_(sources),
           settings_(settings),
           n_(m_.n()),
-          equations_(evaluation, counts_),
+          equations_(evaluation, counts_, 0.01),
           norm_(m_),
           roots_(evaluation)
     {
@@ -57,7 +61,11 @@ public:
         set_weights();
         roots_.start(s.time, s.z, s.rates);
     }
-    void states_changed() override { equations_.states_changed(); }
+    void states_changed() override
+    {
+        equations_.states_changed();
+        e_.selection().set_rates(now_.z, now_.rates);
+    }
 
     Stopped step(double target) override
     {
@@ -124,7 +132,7 @@ private:
                 ++counts_.steps;
                 counts_.last_step = h;
                 counts_.last_order = 4;
-                double by = std::clamp(0.9 * std::pow(std::max(size, 1e-10), -0.25), 0.5, 4.0);
+                double by = std::clamp(0.8 * std::pow(std::max(size, 1e-10), -0.25), 0.5, 4.0);
                 if (failures > 0) by = std::min(by, 1.0);
                 // a step cut short by the target tells less about the next
                 h_ = h < h_ ? std::max(h_, by * h) : by * h;
@@ -151,7 +159,7 @@ private:
 
     Solved stages(double h)
     {
-        k_[0] = before_.rates;
+        for (std::size_t i = 0; i < n_; ++i) k_[0][i] = e_.is_state(i) ? before_.rates[i] : 0;
         now_ = before_;
         for (std::size_t s = 1; s < kStages; ++s) {
             for (std::size_t i = 0; i < n_; ++i) {
@@ -178,7 +186,7 @@ private:
         for (std::size_t i = 0; i < n_; ++i) {
             double sum = 0;
             for (std::size_t j = 0; j < kStages; ++j) sum += (kA[kStages - 1][j] - kEmbedded[j]) * k_[j][i];
-            error_[i] = h * sum;
+            error_[i] = kHonest * h * sum;
             now_.rates[i] = e_.is_state(i) ? k_[kStages - 1][i] : (now_.z[i] - before_.z[i]) / h;
         }
         return Solved::yes;

@@ -8,15 +8,14 @@ namespace netloop {
 namespace {
 
 constexpr int kMostIterations = 5;
-constexpr double kNewton = 0.1;  ///< how closely a step's equations are solved, as a share of the tolerance
 constexpr double kSlow = 0.3;    ///< a rate of convergence above this asks for a new matrix at the next step
 constexpr double kChangedCoefficient = 0.25;
 constexpr int kOldest = 20;  ///< steps that a matrix serves at most
 
 }  // namespace
 
-StepEquations::StepEquations(Evaluation& evaluation, StepCounts& counts)
-    : e_(evaluation), counts_(counts), lu_(evaluation.model().pattern), delta_(evaluation.model().n())
+StepEquations::StepEquations(Evaluation& evaluation, StepCounts& counts, double closeness)
+    : e_(evaluation), counts_(counts), closeness_(closeness), lu_(evaluation.model().pattern), delta_(evaluation.model().n())
 {
 }
 
@@ -64,7 +63,9 @@ bool StepEquations::iterate(double t, double cj, const double* weight, double* c
 {
     // a matrix of an earlier step length overshoots or falls short by about this share
     double share = 2 / (1 + cj / cj_of_matrix_), first = 0;
-    double security = rate_ > 0 && rate_ < 0.9 ? rate_ / (1 - rate_) : 20;
+    // how fast the iteration converges was seen with another matrix or step length: not relied on here
+    double security = cj == cj_last_ && rate_ > 0 && rate_ < 0.9 ? rate_ / (1 - rate_) : cj == cj_of_matrix_ ? 20 : 100;
+    cj_last_ = cj;
     for (int iteration = 0; iteration < kMostIterations; ++iteration) {
         if (!residual(t)) return false;
         {
@@ -75,13 +76,13 @@ bool StepEquations::iterate(double t, double cj, const double* weight, double* c
         if (!std::isfinite(size)) return false;
         if (iteration == 0) {
             first = size;
-            if (size <= 1e-4 * kNewton) return true;
+            if (size <= 1e-4 * closeness_) return true;
         } else {
             rate_ = std::pow(size / first, 1.0 / iteration);
             if (rate_ > 0.9) return false;
             security = rate_ / (1 - rate_);
         }
-        if (security * size <= kNewton) return true;
+        if (security * size <= closeness_) return true;
     }
     return false;
 }

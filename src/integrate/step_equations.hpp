@@ -11,7 +11,8 @@ namespace netloop {
 
 class StepEquations {
 public:
-    StepEquations(Evaluation& evaluation, StepCounts& counts);
+    /// `closeness`: how closely a step's equations are solved, as a share of the tolerance.
+    StepEquations(Evaluation& evaluation, StepCounts& counts, double closeness);
 
     enum class Solved { yes, no, never };  ///< never: not even with a fresh matrix
     /// Solves F(t, z, z') = 0 along z' = ... + cj z, from what `predict` writes to z() and rates() of the evaluation, until the corrections
@@ -33,9 +34,10 @@ private:
 
     Evaluation& e_;
     StepCounts& counts_;
+    double closeness_;
     LinearSolver lu_;
     std::vector<double> delta_, matrix_;
-    double cj_of_matrix_ = 1, rate_ = -1;  ///< rate of convergence in the last step; negative: not known
+    double cj_of_matrix_ = 1, cj_last_ = 0, rate_ = -1;  ///< rate of convergence in the last step; negative: not known
     int matrix_age_ = 0;
     bool matrix_is_wrong_ = true;
     NotFinitePoint not_finite_;

@@ -1,0 +1,163 @@
+// Every form of elimination against the matrix itself: what it solves, multiplied back, gives the right-hand side.
+#include <doctest/doctest.h>
+
+#include <algorithm>
+#include <cmath>
+#include <limits>
+#include <random>
+
+#include "linear/linear_solver.hpp"
+
+using namespace netloop;
+using Form = LinearSolver::Form;
+
+namespace {
+
+struct Matrix {
+    SparsePattern pattern;
+    std::vector<double> values;
+
+    void add_column(const std::vector<std::pair<int, double>>& entries)
+    {
+        for (const auto& [row, value] : entries) pattern.rows.push_back(row), values.push_back(value);
+        pattern.starts.push_back(static_cast<std::int64_t>(pattern.rows.size()));
+        ++pattern.n_columns;
+    }
+    std::vector<double> times(const std::vector<double>& x) const
+    {
+        std::vector<double> b(x.size(), 0.0);
+        for (std::uint32_t c = 0; c < pattern.n_columns; ++c)
+            for (auto k = static_cast<std::size_t>(pattern.starts[c]); k < static_cast<std::size_t>(pattern.starts[c + 1]); ++k)
+                b[static_cast<std::size_t>(pattern.rows[k])] += values[k] * x[c];
+        return b;
+    }
+};
+
+// A random matrix with a strong diagonal; `width`: how far from the diagonal entries stand, 0: anywhere. Rows of very different sizes.
+Matrix random_matrix(int n, int width, unsigned seed)
+{
+    std::mt19937 random(seed);
+    std::uniform_real_distribution<double> number(-1, 1), size(-4, 4);
+    std::vector<double> row_size;
+    for (int i = 0; i < n; ++i) row_size.push_back(std::pow(10, size(random)));
+    Matrix m;
+    for (int c = 0; c < n; ++c) {
+        std::vector<std::pair<int, double>> entries;
+        for (int r = 0; r < n; ++r) {
+            bool here = r == c || (width > 0 ? std::abs(r - c) <= width && random() % 4 != 0 : random() % 5 == 0);
+            if (here) entries.emplace_back(r, row_size[static_cast<std::size_t>(r)] * (r == c ? 4 + number(random) : number(random)));
+        }
+        m.add_column(entries);
+    }
+    return m;
+}
+
+double worst_error(LinearSolver& solver, const Matrix& m)
+{
+    std::vector<double> x(m.pattern.n_columns);
+    for (std::size_t i = 0; i < x.size(); ++i) x[i] = 1 + 0.1 * static_cast<double>(i % 7);
+    std::vector<double> b = m.times(x);
+    solver.solve(b.data());
+    double worst = 0;
+    for (std::size_t i = 0; i < x.size(); ++i) worst = std::max(worst, std::abs(b[i] - x[i]));
+    return worst;
+}
+
+}  // namespace
+
+TEST_SUITE_BEGIN("linear");
+
+TEST_CASE("dense, banded, written-out elimination and KLU solve what they are given")
+{
+    int served[4] = {0, 0, 0, 0};
+    for (unsigned seed = 1; seed <= 40; ++seed) {
+        int n = 1 + static_cast<int>(seed) * 3 % 40, width = seed % 2 == 0 ? 1 + static_cast<int>(seed) % 5 : 0;
+        Matrix m = random_matrix(n, width, seed);
+        INFO("seed " << seed << ", n " << n);
+        for (Form form : {Form::dense, Form::banded, Form::program, Form::klu, Form::fastest}) {
+            LinearSolver solver(m.pattern, form);
+            for (int round = 0; round < 3; ++round) {  // the first one gives the program its order
+                for (double& v : m.values) v *= 1 + 0.1 * round;
+                REQUIRE(solver.factor(m.values));
+                INFO(solver.form());
+                CHECK(worst_error(solver, m) < 1e-9);
+            }
+            served[0] += std::string(solver.form()) == "dense";
+            served[1] += std::string(solver.form()) == "banded";
+            served[2] += std::string(solver.form()) == "program";
+            served[3] += std::string(solver.form()) == "KLU";
+        }
+    }
+    for (int n : served) CHECK(n >= 15);
+}
+
+TEST_CASE("a chain whose cells are numbered at random is banded all the same")
+{
+    constexpr int kN = 200;
+    std::vector<int> number(kN);
+    for (int i = 0; i < kN; ++i) number[static_cast<std::size_t>(i)] = i;
+    std::shuffle(number.begin(), number.end(), std::mt19937(5));
+    std::vector<std::vector<std::pair<int, double>>> columns(kN);
+    for (int i = 0; i < kN; ++i)
+        for (int k = std::max(0, i - 1); k <= std::min(kN - 1, i + 1); ++k)
+            columns[static_cast<std::size_t>(number[static_cast<std::size_t>(i)])].emplace_back(number[static_cast<std::size_t>(k)], k == i ? 3.0 : -1.0 - 0.01 * k);
+    Matrix m;
+    for (auto& column : columns) {
+        std::sort(column.begin(), column.end());
+        m.add_column(column);
+    }
+    LinearSolver solver(m.pattern);
+    REQUIRE(solver.factor(m.values));
+    CHECK(std::string(solver.form()) == "banded");
+    CHECK(worst_error(solver, m) < 1e-12);
+}
+
+TEST_CASE("a pivot that becomes too small is seen, and the solution stays right")
+{
+    // two unknowns that are coupled more and more strongly against their diagonal, beside a calm third
+    auto matrix = [](double diagonal) {
+        Matrix m;
+        m.add_column({{0, diagonal}, {1, 1}});
+        m.add_column({{0, 1}, {1, diagonal}, {2, 0.5}});
+        m.add_column({{1, 0.25}, {2, 2}});
+        return m;
+    };
+    for (Form form : {Form::banded, Form::program, Form::dense}) {
+        Matrix m = matrix(1.5);
+        LinearSolver solver(m.pattern, form);
+        for (int k = 0; k < 3; ++k) REQUIRE(solver.factor(m.values));
+        std::string usual = solver.form();
+        CHECK(usual != "KLU");
+        for (double diagonal : {1e-2, 1e-6, 1e-12, 0.0, 1.5}) {
+            m = matrix(diagonal);
+            REQUIRE(solver.factor(m.values));
+            INFO(usual << " at " << diagonal << " by " << solver.form());
+            CHECK(worst_error(solver, m) < 1e-9);
+            if (form == Form::banded && diagonal > 0 && diagonal < 1e-4) CHECK(std::string(solver.form()) == "KLU");
+        }
+    }
+}
+
+TEST_CASE("a singular matrix and one that holds what is no number are refused by every form")
+{
+    for (Form form : {Form::dense, Form::banded, Form::program, Form::klu, Form::fastest}) {
+        Matrix m;
+        m.add_column({{0, 1}, {1, 2}});
+        m.add_column({{0, 2}, {1, 4}});
+        LinearSolver solver(m.pattern, form);
+        CHECK_FALSE(solver.factor(m.values));
+        m.values = {1, 2, 2, 5};
+        CHECK(solver.factor(m.values));
+        CHECK(solver.factor(m.values));
+        CHECK(worst_error(solver, m) < 1e-12);
+        m.values[3] = std::numeric_limits<double>::quiet_NaN();
+        CHECK_FALSE(solver.factor(m.values));
+        m.values[3] = 4;
+        CHECK_FALSE(solver.factor(m.values));
+        m.values[3] = 5;
+        CHECK(solver.factor(m.values));
+        CHECK(worst_error(solver, m) < 1e-12);
+    }
+}
+
+TEST_SUITE_END();
