@@ -56,7 +56,7 @@ private:
 CompiledSystem compile(const Library& library, const CompileRequest& request = {});
 CompiledSystem compile(const SystemBuilder& system);
 
-/// The text of an inner form: "flat", "system", "reduced", "solver" or "program". Throws ModelError or UsageError.
+/// The text of an inner form: "flat", "system", "reduced", "solver", "program" or "source" (C). Throws ModelError or UsageError.
 std::string show_stage(const Library& library, const CompileRequest& request, const std::string& stage);
 
 }  // namespace netloop

@@ -157,9 +157,9 @@ CompiledSystem compile(const Library& library, const CompileRequest& request)
 
 std::string show_stage(const Library& library, const CompileRequest& request, const std::string& stage)
 {
-    static const std::vector<std::string> kStages{"flat", "system", "reduced", "solver", "program"};
+    static const std::vector<std::string> kStages{"flat", "system", "reduced", "solver", "program", "source"};
     if (std::find(kStages.begin(), kStages.end(), stage) == kStages.end())
-        throw UsageError(fmt::format("no stage is called '{}'; there are: flat, system, reduced, solver, program", stage));
+        throw UsageError(fmt::format("no stage is called '{}'; there are: flat, system, reduced, solver, program, source", stage));
     LibrarySet& set = library.set();
     std::size_t from = set.diagnostics.begin_work();
     CompiledSystemData data;

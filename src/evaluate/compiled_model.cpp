@@ -9,6 +9,7 @@
 #include "algebra/differentiate.hpp"
 #include "compile/parameters.hpp"
 #include "compile/passes.hpp"
+#include "evaluate/c_source.hpp"
 #include "evaluate/lower.hpp"
 
 namespace netloop {
@@ -249,6 +250,7 @@ public:
             });
         const_cast<CompiledModel&>(*model).form.reduced.system.record = record_;
         if (wanted("program")) return show(model->residual.text() + model->jacobian.text());
+        if (wanted("source")) return show(c_source_head() + c_source(model->residual) + c_source(model->jacobian));
         return model;
     }
     const std::string& shown() const { return shown_; }

@@ -75,7 +75,7 @@ std::shared_ptr<const CompiledModel> build_programs(SolverForm form);
 /// All passes from the flat model on. Null after an error; a broken structure is explained in `diagnostics`.
 std::shared_ptr<const CompiledModel> compile_model(std::unique_ptr<FlatModel> flat, Diagnostics& diagnostics);
 
-/// What `check --show STAGE` prints, stopping at that stage: flat, system, reduced, solver, program. Empty: no such stage.
+/// What `check --show STAGE` prints, stopping at that stage: flat, system, reduced, solver, program, source. Empty: no such stage.
 std::string show_stage(std::unique_ptr<FlatModel> flat, const std::string& stage, Diagnostics& diagnostics);
 
 }  // namespace netloop

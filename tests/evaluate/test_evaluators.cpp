@@ -1,4 +1,5 @@
 // All forms of a program give the same numbers, bit for bit: plain and grouped interpreter, machine code in both encodings.
+#include <dlfcn.h>
 #include <doctest/doctest.h>
 
 #include <bit>
@@ -8,6 +9,7 @@
 #include <thread>
 
 #include "api/internal.hpp"
+#include "evaluate/c_source.hpp"
 #include "evaluate/lower.hpp"
 #include "evaluate/machine_code.hpp"
 #include "integrate/simulate.hpp"
@@ -123,9 +125,90 @@ struct RandomProgram {
     std::vector<double> memory;
 };
 
+// A C file, compiled as the header of c_source.hpp asks for, and a function of it.
+class Compiled {
+public:
+    Compiled(const std::string& source, const test::Scratch& folder, int number)
+    {
+        std::string c = folder / ("p" + std::to_string(number) + ".c"), library = folder / ("p" + std::to_string(number) + ".so");
+        test::write_file(c, source);
+        std::string command = "cc -std=c99 -Wall -Wextra -Werror -O1 -fno-math-errno -ffp-contract=off -shared -fPIC -o " + library + " " + c + " -lm";
+        REQUIRE(std::system(command.c_str()) == 0);
+        handle_ = dlopen(library.c_str(), RTLD_NOW);
+        REQUIRE(handle_ != nullptr);
+    }
+    ~Compiled() { dlclose(handle_); }
+    Compiled(const Compiled&) = delete;
+    Compiled& operator=(const Compiled&) = delete;
+    void run(const std::string& name, std::vector<double>& memory, const CServices& services) const
+    {
+        auto* f = reinterpret_cast<void (*)(double*, const CServices*)>(dlsym(handle_, name.c_str()));
+        REQUIRE((f != nullptr));
+        f(memory.data(), &services);
+    }
+
+private:
+    void* handle_ = nullptr;
+};
+
 }  // namespace
 
 TEST_SUITE_BEGIN("evaluate");
+
+TEST_CASE("C source of random programs, compiled, gives the same bits")
+{
+    test::Scratch folder;
+    std::string text = c_source_head();
+    std::vector<std::unique_ptr<RandomProgram>> programs;
+    for (unsigned seed = 201; seed <= 215; ++seed) {
+        // the longest is cut into several functions
+        programs.push_back(std::make_unique<RandomProgram>(seed, seed % 3 == 0, seed % 5 == 0 ? 150 : 25));
+        programs.back()->program.name = "p" + std::to_string(seed);
+        text += c_source(programs.back()->program);
+    }
+    CHECK(text.find("for (unsigned i = 0;") != std::string::npos);
+    Compiled compiled(text, folder, 0);
+    for (const auto& p : programs) {
+        INFO(p->program.name);
+        std::vector<double> scratch, plain = p->memory, other = p->memory;
+        execute(p->prologue, Evaluator::plain, plain, scratch);
+        execute(p->prologue, Evaluator::plain, other, scratch);
+        execute(p->program, Evaluator::plain, plain, scratch);
+        Callables callables = p->callables();
+        compiled.run(p->program.name, other, c_services(callables));
+        for (std::uint32_t place : p->program.results) CHECK(same(plain[place], other[place]));
+    }
+}
+
+TEST_CASE("C source of every shipped model gives the same residuals and Jacobians, bit for bit")
+{
+    test::Scratch folder;
+    int number = 0;
+    for (const char* name : {"examples/bascule", "examples/first", "examples/mechanisms"})
+        for (const auto& entry : std::filesystem::directory_iterator(test::source_path(name))) {
+            if (entry.path().extension() != ".loop" || entry.path().filename() == "link.loop") continue;  // a library
+            INFO(entry.path().filename().string());
+            Library library = Library::standard();
+            library.load_file(entry.path().string());
+            CompiledSystem system = compile(library);
+            const CompiledModel& m = *system.data().model;
+            Compiled compiled(c_source_head() + c_source(m.residual) + c_source(m.jacobian), folder, ++number);
+            std::mt19937 random(7);
+            std::uniform_real_distribution<double> number_of(0.1, 2);
+            std::vector<double> memory(m.layout.size), scratch;
+            for (double& v : memory) v = number_of(random);
+            for (const auto& [place, value] : m.literals) memory[place] = value;
+            std::vector<double> other = memory;
+            execute(m.residual, Evaluator::plain, memory, scratch);
+            execute(m.jacobian, Evaluator::plain, memory, scratch);
+            Callables callables = m.callables();
+            compiled.run("residual", other, c_services(callables));
+            compiled.run("jacobian", other, c_services(callables));
+            for (const Program* p : {&m.residual, &m.jacobian})
+                for (std::uint32_t place : p->results) CHECK(same(memory[place], other[place]));
+        }
+    CHECK(number >= 10);
+}
 
 TEST_CASE("random programs: every evaluator gives the same bits")
 {
