@@ -200,11 +200,28 @@ void expand_rates(Graph& graph, TimeDerivative& derivative, const std::vector<No
     rewrite(graph, roots, [&](NodeId id, const Node& n) { return n.op == Op::rate_of ? derivative(n.a) : id; });
 }
 
-const std::vector<Gradients::Entry>& Gradients::operator()(NodeId root)
+namespace {
+
+// Keeps the order of equal ones. Nearly all lists are short, and two sorted ones behind each other.
+void sort_by_leaf(std::vector<Gradients::Entry>& list)
+{
+    constexpr std::size_t kShort = 24;
+    auto before = [](const Gradients::Entry& x, const Gradients::Entry& y) { return x.first < y.first; };
+    if (list.size() > kShort) {
+        std::stable_sort(list.begin(), list.end(), before);
+        return;
+    }
+    for (std::size_t i = 1; i < list.size(); ++i)
+        for (std::size_t k = i; k > 0 && before(list[k], list[k - 1]); --k) std::swap(list[k], list[k - 1]);
+}
+
+}  // namespace
+
+std::span<const Gradients::Entry> Gradients::operator()(NodeId root)
 {
     auto known = [&](NodeId id) { return id < slot_.size() && slot_[id] != 0; };
     stack_.push_back(root);
-    std::vector<Entry> sum;
+    std::vector<Entry>& sum = sum_;
     while (!stack_.empty()) {
         NodeId id = stack_.back();
         if (known(id)) {
@@ -228,17 +245,18 @@ const std::vector<Gradients::Entry>& Gradients::operator()(NodeId root)
         } else if (!flat) {
             for (int k = n.op == Op::select ? 1 : 0; k < count; ++k) {
                 std::size_t slot = slot_[c[static_cast<std::size_t>(k)]] - 1;
-                if (lists_[slot].empty()) continue;
+                const List list = lists_[slot];
+                if (list.size == 0) continue;
                 NodeId factor = partial(graph_, id, k);
-                for (std::size_t i = 0; i < lists_[slot].size(); ++i) {
-                    auto [leaf, inner] = lists_[slot][i];
+                for (std::size_t i = list.first; i < list.first + list.size; ++i) {
+                    auto [leaf, inner] = entries_[i];
                     // a select of derivatives reads better, and is cheaper, than a sum of two selects
                     NodeId term = n.op == Op::select ? (k == 1 ? graph_.select(n.a, inner, graph_.constant(0)) : graph_.select(n.a, graph_.constant(0), inner))
                                                      : graph_.mul(factor, inner);
                     sum.emplace_back(leaf, term);
                 }
             }
-            std::stable_sort(sum.begin(), sum.end(), [](const Entry& x, const Entry& y) { return x.first < y.first; });
+            sort_by_leaf(sum);
             std::size_t kept = 0;
             for (std::size_t i = 0; i < sum.size(); ++i) {
                 if (kept > 0 && sum[kept - 1].first == sum[i].first)
@@ -250,11 +268,16 @@ const std::vector<Gradients::Entry>& Gradients::operator()(NodeId root)
             std::erase_if(sum, [&](const Entry& e) { return graph_.is_constant(e.second, 0); });
         }
         if (slot_.size() < graph_.size()) slot_.resize(graph_.size(), 0);
-        lists_.push_back(sum);
-        slot_[id] = static_cast<std::uint32_t>(lists_.size());
+        slot_[id] = 1;
+        if (!sum.empty()) {
+            lists_.push_back({static_cast<std::uint32_t>(entries_.size()), static_cast<std::uint32_t>(sum.size())});
+            entries_.insert(entries_.end(), sum.begin(), sum.end());
+            slot_[id] = static_cast<std::uint32_t>(lists_.size());
+        }
         stack_.pop_back();
     }
-    return lists_[slot_[root] - 1];
+    const List list = lists_[slot_[root] - 1];
+    return {entries_.data() + list.first, list.size};
 }
 
 }  // namespace netloop

@@ -3,6 +3,7 @@
 
 #include <string>
 #include <utility>
+#include <span>
 #include <vector>
 
 #include "algebra/graph.hpp"
@@ -41,13 +42,18 @@ public:
     /// `leaf_number` gives the number of a leaf to differentiate by, or kNoNode for one that is held constant.
     Gradients(Graph& graph, std::function<std::uint32_t(const Node&)> leaf_number) : graph_(graph), leaf_number_(std::move(leaf_number)) {}
 
-    const std::vector<Entry>& operator()(NodeId root);
+    /// Valid until the next call.
+    std::span<const Entry> operator()(NodeId root);
 
 private:
     Graph& graph_;
     std::function<std::uint32_t(const Node&)> leaf_number_;
+    struct List {
+        std::uint32_t first = 0, size = 0;
+    };
     std::vector<std::uint32_t> slot_;  ///< per node: index into lists_ + 1, 0 if not yet known
-    std::vector<std::vector<Entry>> lists_;
+    std::vector<List> lists_{List{}};  ///< the first is empty, for all that depends on nothing
+    std::vector<Entry> entries_, sum_;
     std::vector<NodeId> stack_;
 };
 

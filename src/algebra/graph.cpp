@@ -12,49 +12,6 @@
 
 namespace netloop {
 
-int n_children(Op op)
-{
-    switch (op) {
-        case Op::constant:
-        case Op::time:
-        case Op::quantity:
-        case Op::parameter:
-        case Op::mode:
-        case Op::unknown:
-        case Op::rate:
-            return 0;
-        case Op::rate_of:
-        case Op::neg:
-        case Op::sqrt:
-        case Op::exp:
-        case Op::log:
-        case Op::sin:
-        case Op::cos:
-        case Op::tan:
-        case Op::asin:
-        case Op::acos:
-        case Op::atan:
-        case Op::sinh:
-        case Op::cosh:
-        case Op::tanh:
-        case Op::abs:
-        case Op::sign:
-        case Op::floor:
-        case Op::ceil:
-        case Op::logical_not:
-            return 1;
-        case Op::select:
-            return 3;
-        default:
-            return 2;
-    }
-}
-
-int first_child(Op op)
-{
-    return has_index(op) ? 1 : 0;
-}
-
 const char* op_name(Op op)
 {
     static constexpr const char* kNames[] = {"constant", "time",       "quantity", "parameter", "mode", "unknown", "rate",   "rate_of", "add",   "sub",  "mul",

@@ -71,15 +71,31 @@ struct Node {
     friend bool operator==(const Node&, const Node&) = default;
 };
 
-/// How many of a, b, c are child nodes, and where they begin: `lookup` keeps its table in a.
-int n_children(Op op);
-int first_child(Op op);
-const char* op_name(Op op);
 /// Operations whose field a is an index, not a child.
-inline bool has_index(Op op)
+constexpr bool has_index(Op op)
 {
     return op == Op::lookup || op == Op::call;
 }
+/// How many of a, b, c are child nodes, and where they begin: `lookup` keeps its table in a.
+/// Both are asked for every node of every walk: no calls, no branches.
+constexpr int n_children(Op op)
+{
+    if (op <= Op::rate) return 0;
+    if (op == Op::select) return 3;
+    constexpr std::uint64_t kOne = 1ull << static_cast<int>(Op::rate_of) | 1ull << static_cast<int>(Op::neg) | 1ull << static_cast<int>(Op::sqrt) |
+                                   1ull << static_cast<int>(Op::exp) | 1ull << static_cast<int>(Op::log) | 1ull << static_cast<int>(Op::sin) |
+                                   1ull << static_cast<int>(Op::cos) | 1ull << static_cast<int>(Op::tan) | 1ull << static_cast<int>(Op::asin) |
+                                   1ull << static_cast<int>(Op::acos) | 1ull << static_cast<int>(Op::atan) | 1ull << static_cast<int>(Op::sinh) |
+                                   1ull << static_cast<int>(Op::cosh) | 1ull << static_cast<int>(Op::tanh) | 1ull << static_cast<int>(Op::abs) |
+                                   1ull << static_cast<int>(Op::sign) | 1ull << static_cast<int>(Op::floor) | 1ull << static_cast<int>(Op::ceil) |
+                                   1ull << static_cast<int>(Op::logical_not);
+    return (kOne >> static_cast<int>(op) & 1) != 0 ? 1 : 2;
+}
+constexpr int first_child(Op op)
+{
+    return has_index(op) ? 1 : 0;
+}
+const char* op_name(Op op);
 /// One behind the last field that may hold a child.
 inline int end_of_children(Op op)
 {

@@ -90,7 +90,7 @@ private:
         for (const ProcedureStep& s : steps) {
             if (s.kind == ProcedureStep::Kind::assign) {
                 NodeId sum = graph.constant(0);
-                const std::vector<Gradients::Entry> entries = gradients(s.value);
+                const std::span<const Gradients::Entry> entries = gradients(s.value);
                 for (const auto& [reg, partial_by] : entries) sum = graph.add(sum, graph.mul(partial_by, graph.leaf(Op::unknown, reg + n)));
                 made.push_back({ProcedureStep::Kind::assign, s.to + n, sum});  // before the register itself changes
                 made.push_back(s);

@@ -24,25 +24,33 @@ struct JacobianEntry {
 std::vector<JacobianEntry> differentiate_residuals(SolverForm& form, Gradients& gradients)
 {
     auto n = static_cast<std::uint32_t>(form.z.size());
-    std::vector<JacobianEntry> entries;
+    std::vector<JacobianEntry> entries, line;
     for (std::uint32_t row = 0; row < form.residuals.size(); ++row) {
-        std::map<std::uint32_t, JacobianEntry> line;
+        line.clear();
         for (const auto& [number, node] : gradients(form.residuals[row])) {
-            JacobianEntry& e = line[number % n];
-            e.row = row;
-            e.column = number % n;
+            JacobianEntry e{row, number % n};
             (number < n ? e.by_z : e.by_rate) = node;
+            auto same = std::find_if(line.begin(), line.end(), [&](const JacobianEntry& x) { return x.column == e.column; });
+            if (same == line.end())
+                line.push_back(e);
+            else
+                same->by_rate = e.by_rate;  // numbers ascend: that by z came first
         }
-        for (const auto& [column, e] : line) entries.push_back(e);
+        entries.insert(entries.end(), line.begin(), line.end());
     }
     // a link may refer to any of the candidates: the pattern holds them all
     for (const SolverChoice& choice : form.choices)
         for (std::uint32_t row : choice.links)
             for (const auto& orders : choice.orders)
                 for (std::uint32_t column : orders) entries.push_back({row, column});
-    std::stable_sort(entries.begin(), entries.end(),
-                     [](const JacobianEntry& a, const JacobianEntry& b) { return a.column != b.column ? a.column < b.column : a.row < b.row; });
-    return entries;
+    // rows ascend already, but for the links: sorting by column keeps them
+    if (!form.choices.empty()) std::stable_sort(entries.begin(), entries.end(), [](const JacobianEntry& a, const JacobianEntry& b) { return a.row < b.row; });
+    std::vector<std::size_t> next(n + 1, 0);
+    for (const JacobianEntry& e : entries) ++next[e.column + 1];
+    for (std::uint32_t c = 0; c < n; ++c) next[c + 1] += next[c];
+    std::vector<JacobianEntry> sorted(entries.size());
+    for (const JacobianEntry& e : entries) sorted[next[e.column]++] = e;
+    return sorted;
 }
 
 void find_link_entries(CompiledModel& m)
@@ -112,7 +120,8 @@ std::shared_ptr<const CompiledModel> build_programs(SolverForm form)
     for (const StartEquation& s : m.form.start) {
         NodeId residual = g.sub(s.left, s.right);
         start_roots.insert(start_roots.end(), {residual, s.left, s.right});
-        start_gradients.push_back(gradients(residual));
+        std::span<const Gradients::Entry> gradient = gradients(residual);
+        start_gradients.emplace_back(gradient.begin(), gradient.end());
     }
     for (const auto& list : start_gradients)
         for (const auto& [number, node] : list) start_roots.push_back(node);

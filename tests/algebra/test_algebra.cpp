@@ -103,7 +103,7 @@ TEST_CASE("exact gradients agree with central differences on random expressions"
         RandomExpressions r(seed);
         NodeId root = r.make(4);
         Gradients gradients(r.graph, [](const Node& n) { return n.op == Op::quantity ? n.a : kNoNode; });
-        std::vector<Gradients::Entry> entries = gradients(root);
+        std::span<const Gradients::Entry> entries = gradients(root);
         std::vector<double> q{0.3 + 0.001 * seed, -0.4, 0.7, 0, 0, 0};
         for (std::uint32_t k = 0; k < 3; ++k) {
             double exact = 0;
@@ -130,7 +130,7 @@ TEST_CASE("time derivatives agree with the gradient along the rates")
         TimeDerivative derivative(r.graph);
         NodeId rate = derivative(root);
         Gradients gradients(r.graph, [](const Node& n) { return n.op == Op::quantity && n.b == 0 ? n.a : kNoNode; });
-        std::vector<Gradients::Entry> entries = gradients(root);
+        std::span<const Gradients::Entry> entries = gradients(root);
         std::vector<double> q{0.2, -0.5, 0.9, 1.1, -0.7, 0.4};
         double expected = 0;
         for (const auto& [leaf, node] : entries) expected += r.value(node, q) * q[3 + leaf];
@@ -145,7 +145,7 @@ TEST_CASE("derivatives stay finite where a root or a power is singular")
     NodeId x = g.quantity(0);
     for (NodeId f : {g.unary(Op::sqrt, x), g.pow(x, g.constant(0.3)), g.unary(Op::log, x), g.unary(Op::abs, x), g.unary(Op::asin, g.add(x, g.constant(1)))}) {
         Gradients gradients(g, [](const Node& n) { return n.op == Op::quantity ? n.a : kNoNode; });
-        NodeId derivative = gradients(f).at(0).second;
+        NodeId derivative = gradients(f)[0].second;
         NodeValues v(g, [](const Node&) { return 0.0; });
         CHECK(std::isfinite(v(derivative)));
     }
