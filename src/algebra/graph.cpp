@@ -7,7 +7,6 @@
 #include <cmath>
 #include <limits>
 #include <unordered_map>
-#include <unordered_set>
 #include <utility>
 
 namespace netloop {
@@ -439,23 +438,57 @@ void for_each_child(const Node& n, Visit visit)
 }
 }  // namespace
 
+namespace {
+
+/// What became of nodes: a list for small expressions, which nearly all are, a table beyond.
+class SmallMap {
+public:
+    NodeId* find(NodeId key)
+    {
+        if (!large_.empty()) {
+            auto at = large_.find(key);
+            return at == large_.end() ? nullptr : &at->second;
+        }
+        for (auto& [k, v] : small_)
+            if (k == key) return &v;
+        return nullptr;
+    }
+    void set(NodeId key, NodeId value)
+    {
+        constexpr std::size_t kSmall = 24;
+        if (!large_.empty() || small_.size() == kSmall) {
+            if (large_.empty()) large_.insert(small_.begin(), small_.end());
+            large_[key] = value;
+        } else {
+            small_.emplace_back(key, value);
+        }
+    }
+
+private:
+    std::vector<std::pair<NodeId, NodeId>> small_;
+    std::unordered_map<NodeId, NodeId> large_;
+};
+
+}  // namespace
+
 std::vector<NodeId> Graph::reachable(const std::vector<NodeId>& roots) const
 {
     // small expressions in a large graph are common: they are walked without touching the whole arena
     constexpr std::size_t kSmall = 400;
     if (roots.size() < kSmall) {
-        std::unordered_set<NodeId> found;
-        std::vector<NodeId> stack;
+        SmallMap found;
+        std::vector<NodeId> stack, list;
         for (NodeId r : roots)
             if (r != kNoNode) stack.push_back(r);
-        while (!stack.empty() && found.size() <= kSmall) {
+        while (!stack.empty() && list.size() <= kSmall) {
             NodeId id = stack.back();
             stack.pop_back();
-            if (!found.insert(id).second) continue;
+            if (found.find(id) != nullptr) continue;
+            found.set(id, id);
+            list.push_back(id);
             for_each_child(nodes_[id], [&](NodeId child) { stack.push_back(child); });
         }
         if (stack.empty()) {
-            std::vector<NodeId> list(found.begin(), found.end());
             std::sort(list.begin(), list.end());
             return list;
         }
@@ -537,12 +570,14 @@ NodeId Substitution::operator()(NodeId root)
 bool contains(const Graph& graph, NodeId root, NodeId leaf)
 {
     std::vector<NodeId> stack{root};
-    std::unordered_set<NodeId> seen;
+    SmallMap seen;
     while (!stack.empty()) {
         NodeId id = stack.back();
         stack.pop_back();
         if (id == leaf) return true;
-        if (n_children(graph[id].op) == 0 || !seen.insert(id).second) continue;
+        // children are older than their parents: what is older than the leaf cannot hold it
+        if (id < leaf || seen.find(id) != nullptr) continue;
+        seen.set(id, id);
         for_each_child(graph[id], [&](NodeId child) { stack.push_back(child); });
     }
     return false;
@@ -550,28 +585,29 @@ bool contains(const Graph& graph, NodeId root, NodeId leaf)
 
 NodeId replace_leaf(Graph& graph, NodeId root, NodeId leaf, NodeId by)
 {
-    std::unordered_map<NodeId, NodeId> done{{leaf, by}};
+    SmallMap done;
+    done.set(leaf, by);
     std::vector<NodeId> stack{root};
     while (!stack.empty()) {
         NodeId id = stack.back();
-        if (done.contains(id)) {
+        if (id < leaf || done.find(id) != nullptr) {
             stack.pop_back();
             continue;
         }
         const Node n = graph[id];
         bool ready = true;
         for_each_child(n, [&](NodeId child) {
-            if (!done.contains(child)) {
+            if (child >= leaf && done.find(child) == nullptr) {
                 stack.push_back(child);
                 ready = false;
             }
         });
         if (!ready) continue;
         stack.pop_back();
-        NodeId now = n_children(n.op) == 0 ? id : over_children(graph, id, n, [&](NodeId child) { return done.at(child); });
-        done[id] = now;
+        NodeId now = n_children(n.op) == 0 ? id : over_children(graph, id, n, [&](NodeId child) { return child < leaf ? child : *done.find(child); });
+        done.set(id, now);
     }
-    return done.at(root);
+    return root < leaf ? root : *done.find(root);
 }
 
 double NodeValues::operator()(NodeId root)

@@ -17,22 +17,22 @@ namespace {
 // its row of the Jacobian into every equation that reads it.
 constexpr std::size_t kMaxCopiedDependencies = 12;
 
-// Sizes by kind of quantity, for scaling and absolute tolerance where the user gave none.
-double usual_by_kind(const Unit& unit)
+// What is usual for a kind of quantity, where the user said nothing.
+struct Kind {
+    Dimension dimension;
+    double usual = 1;  ///< size, for scaling and absolute tolerance
+    double start = 0;  ///< where a search begins that nothing else places: 20 degC, 1 bar, else 0
+};
+
+Kind describe_kind(const Dimension& dimension)
 {
     static const std::map<std::string, double> kTable{{"Pa", 1e5},      {"K", 300},    {"kg/s", 0.1}, {"m", 0.1},  {"m/s", 0.1}, {"m/s^2", 1},
                                                       {"N", 100},       {"N*m", 10},   {"W", 100},    {"V", 10},   {"A", 1},     {"kg", 1},
                                                       {"m^3/s", 1e-4},  {"m^3", 1e-3}, {"m^2", 1e-4}, {"J", 1e3},  {"Hz", 10},   {"Pa*s", 0.01},
                                                       {"kg/m^3", 1000}, {"1", 1},      {"C", 1e-3},   {"ohm", 100}};
-    auto it = kTable.find(unit.dimension.text());
-    return it == kTable.end() ? 1.0 : it->second;
-}
-
-// Where a search begins that nothing else places: 20 degC, 1 bar, else 0.
-double start_by_kind(const Unit& unit)
-{
-    std::string kind = unit.dimension.text();
-    return kind == "K" ? 293.15 : kind == "Pa" ? 1e5 : 0.0;
+    std::string text = dimension.text();
+    auto it = kTable.find(text);
+    return {dimension, it == kTable.end() ? 1.0 : it->second, text == "K" ? 293.15 : text == "Pa" ? 1e5 : 0.0};
 }
 
 class SolverFormMaker {
@@ -129,7 +129,7 @@ private:
             bool negative = g_[target].op == Op::neg;
             const Node n = g_[negative ? g_[target].a : target];
             if (n.op != Op::quantity) return;
-            for (NodeId id : g_.reachable({value}))
+            for (NodeId id : g_.is_constant(value) ? std::vector<NodeId>{} : g_.reachable({value}))
                 if (g_[id].op == Op::quantity || g_[id].op == Op::time || g_[id].op == Op::mode) return;
             if (!has({n.a, n.b})) return;
             NodeId& place = hints_[key({n.a, n.b})];
@@ -137,6 +137,14 @@ private:
         };
         for (const FlatInit& i : flat.inits) hint(i.left, i.right);
         for (const FlatGuess& i : flat.guesses) hint(i.target, i.value);
+    }
+
+    const Kind& kind_of(const Dimension& dimension)
+    {
+        for (const Kind& k : kinds_)
+            if (k.dimension == dimension) return k;
+        kinds_.push_back(describe_kind(dimension));
+        return kinds_.back();
     }
 
     std::uint32_t add_z(ZEntry::Kind kind, Variable v)
@@ -165,12 +173,13 @@ private:
             any = true;
         }
         if (hints_[key(v)] != kNoNode) z.start = hints_[key(v)];
-        Unit unit = flat.quantities[v.quantity].unit;
-        for (std::uint32_t k = 0; k < v.order; ++k) unit.dimension = unit.dimension / Dimension::base(2);
-        z.usual = declared > 0 ? declared : usual_by_kind(unit);
+        Dimension dimension = flat.quantities[v.quantity].unit.dimension;
+        for (std::uint32_t k = 0; k < v.order; ++k) dimension = dimension / Dimension::base(2);
+        const Kind& of_kind = kind_of(dimension);
+        z.usual = declared > 0 ? declared : of_kind.usual;
         if (declared == 0 && z.start != kNoNode && g_.is_constant(z.start)) z.usual = std::max(z.usual, std::abs(g_.value(z.start)));
         if (z.start == kNoNode) {
-            double at = start_by_kind(unit);
+            double at = of_kind.start;
             if (at < z.low || at > z.high) at = std::isfinite(z.low) && std::isfinite(z.high) ? 0.5 * (z.low + z.high) : std::isfinite(z.low) ? z.low : z.high;
             if (any || at != 0) z.start = g_.constant(at);
         }
@@ -418,6 +427,7 @@ private:
     std::vector<std::vector<QuantityId>> aliases_;
     std::vector<NodeId> hints_;
     std::vector<std::uint32_t> needed_in_z_;  ///< of highest derivatives of candidates: their place in z
+    std::vector<Kind> kinds_;                 ///< those met so far: few
     std::vector<std::uint32_t> homes_;        ///< per residual: the member of z it was solved for
 };
 
