@@ -122,12 +122,24 @@ public:
     void operator++()
     {
         constexpr int kNear = 3;
-        at_ = (++steps_ == kNear ? hash_of(node_) : at_ + 1) & mask_;
+        ++steps_;
+        if (steps_ < kNear) {
+            at_ = (at_ + 1) & mask_;
+            return;
+        }
+        // near places come in runs: from here on by steps of a length of its own, which leave a run at once
+        if (steps_ == kNear) {
+            std::size_t hash = hash_of(node_);
+            at_ = hash & mask_;
+            stride_ = (hash >> 32 | 1) & mask_;
+            return;
+        }
+        at_ = (at_ + stride_) & mask_;
     }
 
 private:
     const Node& node_;
-    std::size_t mask_, at_ = 0;
+    std::size_t mask_, at_ = 0, stride_ = 1;
     int steps_ = 0;
 };
 
@@ -142,14 +154,6 @@ void Graph::grow()
         Probe at(nodes_[id], mask);
         while (bigger[*at] != kNoNode) ++at;
         bigger[*at] = id;
-    }
-    // constants are looked up by their bits, see constant()
-    for (NodeId id = 0; id < nodes_.size(); ++id) {
-        if (nodes_[id].op != Op::constant) continue;
-        auto bits = std::bit_cast<std::uint64_t>(value(id));
-        std::size_t at = hash_of({Op::constant, 0, static_cast<NodeId>(bits), static_cast<NodeId>(bits >> 32), 0}) & mask;
-        while (bigger[at] != kNoNode) at = (at + 1) & mask;
-        bigger[at] = id;
     }
     buckets_ = std::move(bigger);
 }
@@ -169,20 +173,11 @@ NodeId Graph::intern(const Node& node)
 NodeId Graph::constant(double v)
 {
     if (v == 0) v = 0;  // one zero
-    if (nodes_.size() * 2 > buckets_.size()) grow();
-    auto bits = std::bit_cast<std::uint64_t>(v);
-    std::size_t mask = buckets_.size() - 1;
-    std::size_t at = hash_of({Op::constant, 0, static_cast<NodeId>(bits), static_cast<NodeId>(bits >> 32), 0}) & mask;
-    while (buckets_[at] != kNoNode) {
-        NodeId id = buckets_[at];
-        if (nodes_[id].op == Op::constant && std::bit_cast<std::uint64_t>(value(id)) == bits) return id;
-        at = (at + 1) & mask;
-    }
-    auto id = static_cast<NodeId>(nodes_.size());
+    auto [at, is_new] = constant_of_.try_emplace(std::bit_cast<std::uint64_t>(v), static_cast<NodeId>(nodes_.size()));
+    if (!is_new) return at->second;
     nodes_.push_back({Op::constant, 0, static_cast<NodeId>(constants_.size()), kNoNode, kNoNode});
     constants_.push_back(v);
-    buckets_[at] = id;
-    return id;
+    return at->second;
 }
 
 NodeId Graph::time()

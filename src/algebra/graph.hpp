@@ -6,6 +6,7 @@
 #include <functional>
 #include <map>
 #include <string>
+#include <unordered_map>
 #include <vector>
 
 #include "algebra/table.hpp"
@@ -162,7 +163,8 @@ private:
     std::vector<TablePtr> tables_;
     std::vector<CallablePtr> callables_;
     std::map<std::pair<std::uint32_t, std::size_t>, std::uint32_t> derivatives_;
-    std::vector<NodeId> buckets_;
+    std::vector<NodeId> buckets_;                              ///< of all nodes but constants
+    std::unordered_map<std::uint64_t, NodeId> constant_of_;  ///< by the bits of the value
 };
 
 /// Rewrites many expressions in one sweep, linear in the size of all together. `change` gets every node once its children
