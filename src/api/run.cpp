@@ -10,6 +10,7 @@
 #include "api/internal.hpp"
 #include "api/run_settings.hpp"
 #include "integrate/simulate.hpp"
+#include "record/column_blocks.hpp"
 #include "record/writer.hpp"
 #include "solve/explain.hpp"
 #include "solve/failure.hpp"
@@ -361,19 +362,19 @@ Recording Run::simulate(const RunOptions& options)
     d.recording.system = head.system;
     d.recording.scenario = head.scenario;
     d.recording.columns = head.columns;
-    std::vector<double> row(head.columns.size());
-    std::size_t n_outputs = d.model().form.outputs.size();
+    std::vector<double> row(head.columns.size()), outputs(d.model().form.outputs.size());
+    ColumnBlocks blocks(d.recording, options.in_memory ? times.size() : 0);
     auto sink = [&](const State& s, Evaluation& e) {
-        e.outputs();
-        for (std::size_t i = 0; i < n_outputs; ++i)
-            if (!std::isfinite(e.output(i))) d.fail_output(i, s, e);
+        if (!e.outputs(outputs.data()))
+            for (std::size_t i = 0; i < outputs.size(); ++i)
+                if (!std::isfinite(outputs[i])) d.fail_output(i, s, e);
         row[0] = s.time;
-        for (std::size_t i = 0; i < columns.size(); ++i) row[i + 1] = e.output(columns[i]);
-        if (options.in_memory)
-            for (std::size_t i = 0; i < row.size(); ++i) d.recording.columns[i].values.push_back(row[i]);
+        for (std::size_t i = 0; i < columns.size(); ++i) row[i + 1] = outputs[columns[i]];
+        if (options.in_memory) blocks.add(row.data());
         if (writer != nullptr) writer->row(row.data());
     };
     auto close = [&](bool complete, const std::string& reason) {
+        blocks.flush();
         d.summary.complete = complete;
         d.summary.reason = reason;
         d.recording.complete = complete;
@@ -389,6 +390,7 @@ Recording Run::simulate(const RunOptions& options)
         close(false, failure.what());
         throw RunError(failure.id(), failure.what(), failure.hint());
     } catch (const RecordingError& error) {
+        blocks.flush();
         d.summary.reason = error.what();
         d.recording.complete = false;
         d.recording.reason = error.what();

@@ -108,6 +108,12 @@ void Evaluation::outputs()
     run(model_->outputs);
 }
 
+bool Evaluation::outputs(double* to)
+{
+    outputs();
+    return gather(model_->output_place.size(), memory_.data(), model_->output_place.data(), to);
+}
+
 void Evaluation::start()
 {
     run(model_->start);

@@ -46,6 +46,8 @@ public:
     void conditions(std::vector<double>& values);
     /// Computes all outputs; read them by output().
     void outputs();
+    /// The same, all of them to `to`; false if one is not finite.
+    bool outputs(double* to);
     double output(std::size_t i) const { return memory_[model_->output_place[i]]; }
     void start();
 
