@@ -173,6 +173,7 @@ int main(int argc, char** argv)
     std::string only = argc > 2 ? argv[2] : "";
     fmt::print("| machine | cells | compile | error at 1e-6 | Net Loop | by hand, same error | ratio | by hand, best tuned | ratio |\n");
     fmt::print("| --- | --- | --- | --- | --- | --- | --- | --- | --- |\n");
+    if (only.empty() || only == by_hand::kBridge) compare(by_hand::kBridge, 1);
     for (const std::string& name : by_hand::kProblems)
         for (std::size_t cells = 10; cells <= most; cells *= 10)
             if (only.empty() || name == only) compare(name, cells);

@@ -1,7 +1,13 @@
 #include "problems.hpp"
 
+#include <algorithm>
+#include <array>
 #include <cmath>
+#include <fstream>
+#include <iterator>
 #include <numbers>
+
+#include "algebra/table.hpp"
 
 namespace by_hand {
 namespace {
@@ -373,12 +379,127 @@ private:
     std::size_t m_, across_;
 };
 
+// The bascule bridge of examples/bascule in its twelve states; both cylinders move alike and are one with twice the areas.
+class Bridge : public Problem {
+public:
+    enum State { block, spool, head, rod, angle, speed, integral, filtered, oil, winding, current, turn, kStates };
+    std::size_t n_states() const override { return kStates; }
+    double stop() const override { return 60; }
+    void start(double* y) const override
+    {
+        std::fill(y, y + kStates, 0.0);
+        y[block] = 2e5;
+        y[rod] = 20e5;
+        y[oil] = 303.15;
+        y[winding] = 298.15;
+        // at rest: the push of both cylinders carries the weight
+        y[head] = kAmbient + (weight(0) / (2 * kArm * std::cos(kOffset)) + (y[rod] - kAmbient) * kRodArea) / kHeadArea;
+    }
+    void rates(double t, const double* y, double* dy) const override
+    {
+        double p_mean_head = density(0.5 * (y[block] + y[head])), p_mean_rod = density(0.5 * (y[block] + y[rod]));
+        double open_up = 1e-4 + std::max(y[spool], 0.0), open_down = 1e-4 + std::max(-y[spool], 0.0);
+        double q_supply_a = edge(open_up, y[block] - y[head]), q_supply_b = edge(open_down, y[block] - y[rod]);
+        double q_a_tank = edge(open_down, y[head] - kTank), q_b_tank = edge(open_up, y[rod] - kTank);
+        double m_supply_a = p_mean_head * q_supply_a, m_supply_b = p_mean_rod * q_supply_b;
+        double m_a_tank = density(0.5 * (y[head] + kTank)) * q_a_tank, m_b_tank = density(0.5 * (y[rod] + kTank)) * q_b_tank;
+        double dp = y[block] - kTank, q_pump = kDisplacement * y[turn] - kPumpLeakage * dp;
+        double q_relief = kReliefFlow * std::max(dp - 140e5, 0.0) / 12e5 + kReliefLeakage * dp;
+        dy[block] = kBulk / (4e-3 * density(y[block])) *
+                    (density(kTank) * q_pump - density(0.5 * (y[block] + kTank)) * q_relief - m_supply_a - m_supply_b);
+
+        double reach = kArm * std::cos(y[angle] + kOffset), x = kArm * (std::sin(y[angle] + kOffset) - std::sin(kOffset)), v = reach * y[speed];
+        double across = y[head] - y[rod], leak = density(0.5 * (y[head] + y[rod])) * kSealLeakage * across;
+        double in_head = density(y[head]), in_rod = density(y[rod]);
+        dy[head] = kBulk / (in_head * (1e-3 + kHeadArea * x)) * (0.5 * (m_supply_a - m_a_tank) - leak - in_head * kHeadArea * v);
+        dy[rod] = kBulk / (in_rod * (1e-3 + kRodArea * (1.4 - x))) * (0.5 * (m_supply_b - m_b_tank) + leak + in_rod * kRodArea * v);
+        double push = (y[head] - kAmbient) * kHeadArea - (y[rod] - kAmbient) * kRodArea;
+        dy[angle] = y[speed];
+        dy[speed] = (2 * (push - 60e3 * v) * reach - weight(y[angle]) - 150e3 * y[speed]) / (430e3 + 30e3 * 2.4 * 2.4);
+
+        double plan = plan_(t, 0, 0, 0), plan_rate = plan_(t, 0, 1, 0), measured = y[angle] / kRight;
+        double deviation = plan / kRight - measured, unlimited = 2 * deviation + y[integral] + plan_rate / (20 * kDegree), out = std::clamp(unlimited, -1.0, 1.0);
+        dy[spool] = (std::clamp(out, -1.0, 1.0) - y[spool]) / 0.03;
+        dy[integral] = 2 * deviation / 60 + (out - unlimited) / 1.0;
+        dy[filtered] = (measured - y[filtered]) / 0.05;
+
+        double resistance = 0.12 * (1 + 0.0039 * (y[winding] - 293.15)), torque = kDisplacement * dp * 1.04 + 0.01 * y[turn];
+        dy[current] = (440 - 2.7 * y[turn] - resistance * y[current]) / 4e-3;
+        dy[turn] = (2.7 * y[current] - torque) / 0.6;
+        double loss = torque * y[turn] - q_pump * dp + q_relief * dp + q_supply_a * (y[block] - y[head]) + q_supply_b * (y[block] - y[rod]) +
+                      q_a_tank * (y[head] - kTank) + q_b_tank * (y[rod] - kTank) + 2 * (60e3 * v * v + kSealLeakage * across * across);
+        dy[oil] = (loss - 75 * (y[oil] - 291.15)) / 650e3;
+        dy[winding] = (resistance * y[current] * y[current] - 72 * (y[winding] - 291.15)) / 9e3;
+    }
+    void pattern(const Entry& entry) const override
+    {
+        for (std::size_t c = 0; c < kStates; ++c)
+            for (std::size_t r = 0; r < kStates; ++r) entry(r, c, 0);
+    }
+    // by differences: twelve evaluations, some thirty times in a run
+    void jacobian(double t, const double* y, double* v) const override
+    {
+        std::array<double, kStates> at, f0, f1;
+        std::copy(y, y + kStates, at.begin());
+        rates(t, y, f0.data());
+        for (std::size_t c = 0; c < kStates; ++c) {
+            double h = 1.5e-8 * std::max(std::abs(y[c]), usual(c));
+            at[c] = y[c] + h;
+            rates(t, at.data(), f1.data());
+            at[c] = y[c];
+            for (std::size_t r = 0; r < kStates; ++r) *v++ = (f1[r] - f0[r]) / h;
+        }
+    }
+    double usual(std::size_t state) const override
+    {
+        constexpr std::array<double, kStates> kUsual{1e7, 1, 1e7, 1e7, 1.57, 0.087, 1, 1, 303, 300, 1, 105};
+        return kUsual[state];
+    }
+    std::string path(std::size_t state) const override
+    {
+        static const std::array<const char*, kStates> kPaths{"block.p",      "valve.spool", "left.head_p", "left.rod_side_p", "leaf.angle", "leaf.speed", "pid.integral_share",
+                                                             "pid.filtered", "oil.T",       "winding.T",   "motor.i",         "motor.speed"};
+        return kPaths[state];
+    }
+    std::string model() const override
+    {
+        std::ifstream file(NETLOOP_SOURCE_DIR "/examples/bascule/bridge.loop");
+        return {std::istreambuf_iterator<char>(file), {}};
+    }
+
+private:
+    static constexpr double kDegree = std::numbers::pi / 180, kRight = std::numbers::pi / 2, kBulk = 1.4e9, kTank = 1.013e5, kAmbient = 1.013e5;
+    static constexpr double kLitreMinute = 1e-3 / 60, kDisplacement = 110e-6 / (2 * std::numbers::pi), kPumpLeakage = 0.03 * kLitreMinute / 1e5;
+    static constexpr double kReliefFlow = 160 * kLitreMinute, kReliefLeakage = 1e-5 * kLitreMinute / 1e5, kSealLeakage = 0.08 * kLitreMinute / 1e5;
+    static constexpr double kHeadArea = std::numbers::pi / 4 * 0.125 * 0.125, kRodArea = std::numbers::pi / 4 * (0.125 * 0.125 - 0.08 * 0.08);
+    static constexpr double kArm = 0.9, kOffset = -40 * kDegree;
+    static double weight(double angle) { return 9.80665 * (20e3 * 4 - 30e3 * 2.4) * std::cos(angle); }
+    static double density(double p)
+    {
+        static const double kAtOneBar = 870 * (1 - 7e-4 * (313.15 - 288.15));
+        return kAtOneBar * std::exp((p - 1e5) / kBulk);
+    }
+    static double edge(double opening, double dp)
+    {
+        static const double kPerRoot = 180 * kLitreMinute / std::sqrt(10e5);
+        return kPerRoot * opening * dp / std::sqrt(std::sqrt(dp * dp + 1e4 * 1e4));
+    }
+    netloop::Table plan_{"plan",
+                         {0, 5, 10, 20, 25, 35, 40, 50, 55, 60},
+                         {},
+                         {0, 0, 13 * kDegree, 67 * kDegree, 80 * kDegree, 80 * kDegree, 67 * kDegree, 13 * kDegree, 0, 0},
+                         true,
+                         netloop::Table::Outside::hold};
+};
+
 }  // namespace
 
 const std::vector<std::string> kProblems{"R-C ladder", "radiating rod", "oil volumes", "masses and springs", "pipe grid"};
+const std::string kBridge = "bascule bridge";
 
 std::unique_ptr<Problem> make_problem(const std::string& name, std::size_t cells)
 {
+    if (name == kBridge) return std::make_unique<Bridge>();
     if (name == kProblems[0]) return std::make_unique<Ladder>(cells);
     if (name == kProblems[1]) return std::make_unique<Rod>(cells);
     if (name == kProblems[2]) return std::make_unique<Volumes>(cells);

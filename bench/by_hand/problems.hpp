@@ -1,4 +1,4 @@
-// Five machines of any size as an engineer would write them by hand for exactly that machine: minimal states, right-hand side and analytic
+// Five machines of any size, and the bridge, as an engineer would write them by hand for exactly that machine: minimal states, right-hand side and analytic
 // sparse Jacobian as loops. And the same machines as Net Loop text.
 #pragma once
 
@@ -23,10 +23,11 @@ public:
     virtual void jacobian(double t, const double* y, double* values) const = 0;  ///< in the order of pattern()
     virtual double usual(std::size_t state) const = 0;                           ///< size of a state, for its absolute tolerance
     virtual std::string path(std::size_t state) const = 0;                       ///< its name in the Net Loop model
-    virtual std::string model() const = 0;                                       ///< the same machine as Net Loop text, system `Machine`
+    virtual std::string model() const = 0;                                       ///< the same machine as Net Loop text, the only system in it
 };
 
-extern const std::vector<std::string> kProblems;
+extern const std::vector<std::string> kProblems;  ///< those of any size
+extern const std::string kBridge;                 ///< of one size
 std::unique_ptr<Problem> make_problem(const std::string& name, std::size_t cells);
 
 struct Settings {
