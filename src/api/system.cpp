@@ -248,10 +248,21 @@ std::string CompiledSystem::explain() const
         if (b.equations.size() > 30) out += fmt::format("    ... and {} more\n", b.equations.size() - 30);
     }
     if (!any) out += "  none: everything is explicit\n";
-    out += "\nkernels of the residual:";
-    for (const Kernel& k : data_->model->residual.kernels)
-        if (k.n_instances > 1) out += fmt::format(" {} operations x {} instances;", k.code.size(), k.n_instances);
-    out += fmt::format(" {} operations in all\n", data_->model->residual.n_operations());
+    out += "\nkernels (equations of one shape are evaluated together; each counts once in the code):\n";
+    const CompiledModel& m = *data_->model;
+    for (const auto& [name, program] : {std::pair{"residual", &m.residual}, {"Jacobian", &m.jacobian}, {"conditions", &m.conditions}, {"outputs", &m.outputs}}) {
+        if (program->kernels.empty()) continue;
+        out += fmt::format("  {:<10} {} in all", name, fmt::format("{} operations", program->n_operations()));
+        std::size_t straight = 0;
+        for (const Kernel& k : program->kernels) {
+            if (k.n_instances > 1)
+                out += fmt::format("; {} x {} instances", k.code.size(), k.n_instances);
+            else
+                straight += k.code.size();
+        }
+        if (straight > 0 && straight < program->n_operations()) out += fmt::format("; {} written out", straight);
+        out += "\n";
+    }
     return out;
 }
 

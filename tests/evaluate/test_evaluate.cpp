@@ -162,6 +162,33 @@ TEST_CASE("the exact Jacobian of every shipped model agrees with differences")
     }
 }
 
+TEST_CASE("cells of a `for` and as many parts written one by one give the same programs")
+{
+    constexpr int kCells = 40;
+    std::string cell =
+        "use heat\ncomponent Cell { port left, right : thermal ; param c : J/K = 5 J/K in 0.1 J/K .. 1e9 J/K ; param g : W/K = 4 W/K in 0.1 W/K .. 1e9 W/K\n"
+        "var T : K init 300 K ; left.T = T ; c * T' = left.heat + right.heat ; right.heat = g * (right.T - T) }\n";
+    std::string by_for = cell + "system S { option n = " + std::to_string(kCells) + " ; part b[n] : Cell ; for i in 1 .. n - 1 { b[i].right -- b[i+1].left } }";
+    std::string one_by_one = cell + "system S {\n";
+    for (int i = 1; i <= kCells; ++i) one_by_one += "part b" + std::to_string(i) + " : Cell\n";
+    for (int i = 1; i < kCells; ++i) one_by_one += "b" + std::to_string(i) + ".right -- b" + std::to_string(i + 1) + ".left\n";
+    one_by_one += "}";
+    CompiledSystem a = test::compile(by_for), b = test::compile(one_by_one);
+    auto shape = [](const Program& p) {
+        std::vector<std::pair<std::size_t, std::uint32_t>> list;
+        for (const Kernel& k : p.kernels) list.emplace_back(k.code.size(), k.n_instances);
+        return list;
+    };
+    const CompiledModel &x = *a.data().model, &y = *b.data().model;
+    CHECK(x.residual.text() == y.residual.text());
+    CHECK(x.jacobian.text() == y.jacobian.text());
+    CHECK(shape(x.outputs) == shape(y.outputs));
+    std::uint32_t most = 0;
+    for (const Kernel& k : x.residual.kernels) most = std::max(most, k.n_instances);
+    CHECK(most >= kCells - 2);
+    CHECK(a.explain().find("residual") != std::string::npos);
+}
+
 TEST_CASE("parameters that depend on others follow them; a given value wins")
 {
     CompiledSystem s =
