@@ -478,7 +478,7 @@ std::string RunSummary::text() const
         if (wall_seconds > 0 && seconds >= 0.005 * wall_seconds)
             where += fmt::format("{}{} {:.0f} %", where.empty() ? "" : ", ", what, 100 * seconds / wall_seconds);
     if (!where.empty()) out += fmt::format("  spent     {}\n", where);
-    out += fmt::format("  method    {}\n", integrator);
+    if (steps > 0) out += fmt::format("  method    {}\n", integrator);
     out += fmt::format("  steps     {} ({} residuals, {} Jacobians, {} repeated for error, {} for convergence)\n", steps, residuals, jacobians, error_failures,
                        convergence_failures);
     if (state_changes > 0) out += fmt::format("  states    chosen anew {} times\n", state_changes);
