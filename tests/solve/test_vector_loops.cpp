@@ -160,10 +160,10 @@ TEST_CASE("the error norm: root of the mean square within a part or a cell, the 
 {
     // a part of two states, one of three, cells of an array with two states each, and an unknown that is none
     CompiledSystem system = test::compile(
-        "component Two { var a init 1 ; var b init 1 ; a' = -b * 2 s^-1 ; b' = a * 1 s^-1 }\n"
-        "component Three { var a init 1 ; var b init 1 ; var c init 1 ; a' = -b * 2 s^-1 ; b' = a * 1 s^-1 ; c' = -c * 1 s^-1 }\n"
+        "component Two { var a init 1 ; var b init 1 ; a' = -b * 2 s^-1 ; b' = a * 3 s^-1 }\n"
+        "component Three { var a init 1 ; var b init 1 ; var c init 1 ; a' = -b * 2 s^-1 ; b' = a * 3 s^-1 ; c' = -c * 1 s^-1 }\n"
         "system S { part two : Two ; part three : Three ; var u[600] init 1 ; var v[600] init 1 ; var w ; w^3 + w = two.a\n"
-        "for i in 1 .. 600 { u[i]' = -v[i] * 2 s^-1 ; v[i]' = u[i] * 1 s^-1 } }");
+        "for i in 1 .. 600 { u[i]' = -v[i] * 2 s^-1 ; v[i]' = u[i] * 3 s^-1 } }");
     const CompiledModel& m = *system.data().model;
     PartNorm norm(m);
     std::map<std::string, std::size_t> at;
