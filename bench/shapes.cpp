@@ -1,16 +1,16 @@
 // 20,000 equations, no two of a shape: nothing is gained by kernels over instances, and every operation is written out. Compile time, and
 // one evaluation of all by each evaluator beside the same assignments as C, compiled with -O2.
 #include <dlfcn.h>
-#include <unistd.h>
 #include <fmt/format.h>
+#include <unistd.h>
 
 #include <chrono>
 #include <cstdio>
 #include <cstdlib>
 #include <filesystem>
 #include <fstream>
-#include <netloop/netloop.hpp>
 #include <functional>
+#include <netloop/netloop.hpp>
 #include <random>
 
 #include "api/internal.hpp"
@@ -35,7 +35,8 @@ std::string model(int equations)
         };
         std::string e = operand();
         for (int k = 0; k < 6; ++k) {
-            static const char* kForms[] = {"({0} + {1})", "({1} - {0})", "({0} * {1})", "({0} / (1.5 + {1}^2))", "sqrt(1 + ({0} * {1})^2)", "({0} - {1} * {0})"};
+            static const char* kForms[] = {"({0} + {1})",      "({1} - {0})", "({0} * {1})", "({0} / (1.5 + {1}^2))", "sqrt(1 + ({0} * {1})^2)",
+                                           "({0} - {1} * {0})"};
             e = fmt::format(fmt::runtime(kForms[random() % 6]), e, operand());
         }
         text += fmt::format("    a[{}] = {} / (2 + abs({}))\n", i, e, operand());

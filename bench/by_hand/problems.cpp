@@ -405,8 +405,7 @@ public:
         double m_a_tank = density(0.5 * (y[head] + kTank)) * q_a_tank, m_b_tank = density(0.5 * (y[rod] + kTank)) * q_b_tank;
         double dp = y[block] - kTank, q_pump = kDisplacement * y[turn] - kPumpLeakage * dp;
         double q_relief = kReliefFlow * std::max(dp - 140e5, 0.0) / 12e5 + kReliefLeakage * dp;
-        dy[block] = kBulk / (4e-3 * density(y[block])) *
-                    (density(kTank) * q_pump - density(0.5 * (y[block] + kTank)) * q_relief - m_supply_a - m_supply_b);
+        dy[block] = kBulk / (4e-3 * density(y[block])) * (density(kTank) * q_pump - density(0.5 * (y[block] + kTank)) * q_relief - m_supply_a - m_supply_b);
 
         double reach = kArm * std::cos(y[angle] + kOffset), x = kArm * (std::sin(y[angle] + kOffset) - std::sin(kOffset)), v = reach * y[speed];
         double across = y[head] - y[rod], leak = density(0.5 * (y[head] + y[rod])) * kSealLeakage * across;
@@ -418,7 +417,8 @@ public:
         dy[speed] = (2 * (push - 60e3 * v) * reach - weight(y[angle]) - 150e3 * y[speed]) / (430e3 + 30e3 * 2.4 * 2.4);
 
         double plan = plan_(t, 0, 0, 0), plan_rate = plan_(t, 0, 1, 0), measured = y[angle] / kRight;
-        double deviation = plan / kRight - measured, unlimited = 2 * deviation + y[integral] + plan_rate / (20 * kDegree), out = std::clamp(unlimited, -1.0, 1.0);
+        double deviation = plan / kRight - measured, unlimited = 2 * deviation + y[integral] + plan_rate / (20 * kDegree),
+               out = std::clamp(unlimited, -1.0, 1.0);
         dy[spool] = (std::clamp(out, -1.0, 1.0) - y[spool]) / 0.03;
         dy[integral] = 2 * deviation / 60 + (out - unlimited) / 1.0;
         dy[filtered] = (measured - y[filtered]) / 0.05;
@@ -457,8 +457,9 @@ public:
     }
     std::string path(std::size_t state) const override
     {
-        static const std::array<const char*, kStates> kPaths{"block.p",      "valve.spool", "left.head_p", "left.rod_side_p", "leaf.angle", "leaf.speed", "pid.integral_share",
-                                                             "pid.filtered", "oil.T",       "winding.T",   "motor.i",         "motor.speed"};
+        static const std::array<const char*, kStates> kPaths{"block.p",    "valve.spool",        "left.head_p",  "left.rod_side_p", "leaf.angle",
+                                                             "leaf.speed", "pid.integral_share", "pid.filtered", "oil.T",           "winding.T",
+                                                             "motor.i",    "motor.speed"};
         return kPaths[state];
     }
     std::string model() const override
@@ -484,12 +485,9 @@ private:
         static const double kPerRoot = 180 * kLitreMinute / std::sqrt(10e5);
         return kPerRoot * opening * dp / std::sqrt(std::sqrt(dp * dp + 1e4 * 1e4));
     }
-    netloop::Table plan_{"plan",
-                         {0, 5, 10, 20, 25, 35, 40, 50, 55, 60},
-                         {},
-                         {0, 0, 13 * kDegree, 67 * kDegree, 80 * kDegree, 80 * kDegree, 67 * kDegree, 13 * kDegree, 0, 0},
-                         true,
-                         netloop::Table::Outside::hold};
+    netloop::Table plan_{"plan", {0, 5, 10, 20, 25, 35, 40, 50, 55, 60},
+                         {},     {0, 0, 13 * kDegree, 67 * kDegree, 80 * kDegree, 80 * kDegree, 67 * kDegree, 13 * kDegree, 0, 0},
+                         true,   netloop::Table::Outside::hold};
 };
 
 }  // namespace

@@ -1,9 +1,9 @@
 // Exact derivatives on the graph: with respect to time (index reduction) and to the unknowns (Jacobian).
 #pragma once
 
+#include <span>
 #include <string>
 #include <utility>
-#include <span>
 #include <vector>
 
 #include "algebra/graph.hpp"

@@ -83,13 +83,12 @@ constexpr int n_children(Op op)
 {
     if (op <= Op::rate) return 0;
     if (op == Op::select) return 3;
-    constexpr std::uint64_t kOne = 1ull << static_cast<int>(Op::rate_of) | 1ull << static_cast<int>(Op::neg) | 1ull << static_cast<int>(Op::sqrt) |
-                                   1ull << static_cast<int>(Op::exp) | 1ull << static_cast<int>(Op::log) | 1ull << static_cast<int>(Op::sin) |
-                                   1ull << static_cast<int>(Op::cos) | 1ull << static_cast<int>(Op::tan) | 1ull << static_cast<int>(Op::asin) |
-                                   1ull << static_cast<int>(Op::acos) | 1ull << static_cast<int>(Op::atan) | 1ull << static_cast<int>(Op::sinh) |
-                                   1ull << static_cast<int>(Op::cosh) | 1ull << static_cast<int>(Op::tanh) | 1ull << static_cast<int>(Op::abs) |
-                                   1ull << static_cast<int>(Op::sign) | 1ull << static_cast<int>(Op::floor) | 1ull << static_cast<int>(Op::ceil) |
-                                   1ull << static_cast<int>(Op::logical_not);
+    constexpr std::uint64_t kOne =
+        1ull << static_cast<int>(Op::rate_of) | 1ull << static_cast<int>(Op::neg) | 1ull << static_cast<int>(Op::sqrt) | 1ull << static_cast<int>(Op::exp) |
+        1ull << static_cast<int>(Op::log) | 1ull << static_cast<int>(Op::sin) | 1ull << static_cast<int>(Op::cos) | 1ull << static_cast<int>(Op::tan) |
+        1ull << static_cast<int>(Op::asin) | 1ull << static_cast<int>(Op::acos) | 1ull << static_cast<int>(Op::atan) | 1ull << static_cast<int>(Op::sinh) |
+        1ull << static_cast<int>(Op::cosh) | 1ull << static_cast<int>(Op::tanh) | 1ull << static_cast<int>(Op::abs) | 1ull << static_cast<int>(Op::sign) |
+        1ull << static_cast<int>(Op::floor) | 1ull << static_cast<int>(Op::ceil) | 1ull << static_cast<int>(Op::logical_not);
     return (kOne >> static_cast<int>(op) & 1) != 0 ? 1 : 2;
 }
 constexpr int first_child(Op op)
@@ -163,7 +162,7 @@ private:
     std::vector<TablePtr> tables_;
     std::vector<CallablePtr> callables_;
     std::map<std::pair<std::uint32_t, std::size_t>, std::uint32_t> derivatives_;
-    std::vector<NodeId> buckets_;                              ///< of all nodes but constants
+    std::vector<NodeId> buckets_;                            ///< of all nodes but constants
     std::unordered_map<std::uint64_t, NodeId> constant_of_;  ///< by the bits of the value
 };
 

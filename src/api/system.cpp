@@ -250,7 +250,8 @@ std::string CompiledSystem::explain() const
     if (!any) out += "  none: everything is explicit\n";
     out += "\nkernels (equations of one shape are evaluated together; each counts once in the code):\n";
     const CompiledModel& m = *data_->model;
-    for (const auto& [name, program] : {std::pair{"residual", &m.residual}, {"Jacobian", &m.jacobian}, {"conditions", &m.conditions}, {"outputs", &m.outputs}}) {
+    for (const auto& [name, program] :
+         {std::pair{"residual", &m.residual}, {"Jacobian", &m.jacobian}, {"conditions", &m.conditions}, {"outputs", &m.outputs}}) {
         if (program->kernels.empty()) continue;
         out += fmt::format("  {:<10} {} in all", name, fmt::format("{} operations", program->n_operations()));
         std::size_t straight = 0;

@@ -2,6 +2,8 @@
 
 #include <sys/mman.h>
 
+#include <array>
+
 #if defined(__x86_64__)
 #include <asmjit/asmjit.h>
 #endif
@@ -41,6 +43,32 @@ const LaneConstants kConstants;
 
 const x86::Gp kMemory = x86::rbx, kScratch = x86::r12, kConstantBase = x86::r13, kInstance = x86::r14, kList = x86::r15;
 constexpr int kOwnTemp = 15;
+
+// One operation in the three forms of the instruction; compares are told apart by a number.
+struct Forms {
+    InstId older, scalar, packed;
+    int predicate = -1;
+};
+
+const Forms& forms(Emitter::Binary op)
+{
+    namespace I = x86::Inst;
+    // in the order of Emitter::Binary
+    static constexpr std::array<Forms, 13> kForms{{{I::kIdAddsd, I::kIdVaddsd, I::kIdVaddpd},
+                                                   {I::kIdSubsd, I::kIdVsubsd, I::kIdVsubpd},
+                                                   {I::kIdMulsd, I::kIdVmulsd, I::kIdVmulpd},
+                                                   {I::kIdDivsd, I::kIdVdivsd, I::kIdVdivpd},
+                                                   {I::kIdMinsd, I::kIdVminsd, I::kIdVminpd},
+                                                   {I::kIdMaxsd, I::kIdVmaxsd, I::kIdVmaxpd},
+                                                   {I::kIdAndpd, I::kIdVandpd, I::kIdVandpd},
+                                                   {I::kIdOrpd, I::kIdVorpd, I::kIdVorpd},
+                                                   {I::kIdXorpd, I::kIdVxorpd, I::kIdVxorpd},
+                                                   {I::kIdCmpsd, I::kIdVcmpsd, I::kIdVcmppd, 1},
+                                                   {I::kIdCmpsd, I::kIdVcmpsd, I::kIdVcmppd, 2},
+                                                   {I::kIdCmpsd, I::kIdVcmpsd, I::kIdVcmppd, 0},
+                                                   {I::kIdCmpsd, I::kIdVcmpsd, I::kIdVcmppd, 4}}};
+    return kForms[static_cast<std::size_t>(op)];
+}
 
 bool has_avx()
 {
@@ -100,88 +128,21 @@ struct Emitter::Data {
         a.call(x86::rax);
     }
 
-    // op to, a, b for code with three operands; `b` a register or an address
+    // to = a op b for code with three operands; `b` a register or an address
     template <typename Operand>
     void three(Binary op, int to, int first, const Operand& b)
     {
-        x86::Vec t = reg(to), x = reg(first);
-        auto arithmetic = [&](InstId scalar, InstId packed) { a.emit(wide ? packed : scalar, t, x, b); };
-        auto compare = [&](int predicate) { a.emit(wide ? x86::Inst::kIdVcmppd : x86::Inst::kIdVcmpsd, t, x, b, imm(predicate)); };
-        namespace I = x86::Inst;
-        switch (op) {
-            case Binary::add:
-                return arithmetic(I::kIdVaddsd, I::kIdVaddpd);
-            case Binary::sub:
-                return arithmetic(I::kIdVsubsd, I::kIdVsubpd);
-            case Binary::mul:
-                return arithmetic(I::kIdVmulsd, I::kIdVmulpd);
-            case Binary::div:
-                return arithmetic(I::kIdVdivsd, I::kIdVdivpd);
-            case Binary::min:
-                return arithmetic(I::kIdVminsd, I::kIdVminpd);
-            case Binary::max:
-                return arithmetic(I::kIdVmaxsd, I::kIdVmaxpd);
-            case Binary::bit_and:
-                return arithmetic(I::kIdVandpd, I::kIdVandpd);
-            case Binary::bit_or:
-                return arithmetic(I::kIdVorpd, I::kIdVorpd);
-            case Binary::bit_xor:
-                return arithmetic(I::kIdVxorpd, I::kIdVxorpd);
-            case Binary::equal:
-                return compare(0);
-            case Binary::less:
-                return compare(1);
-            case Binary::less_equal:
-                return compare(2);
-            case Binary::not_equal:
-                return compare(4);
-        }
+        const Forms& f = forms(op);
+        InstId id = wide ? f.packed : f.scalar;
+        f.predicate < 0 ? a.emit(id, reg(to), reg(first), b) : a.emit(id, reg(to), reg(first), b, imm(f.predicate));
     }
 
-    // op to, b for the older encoding, where the first operand is overwritten
+    // to = to op b for the older encoding, where the first operand is overwritten
     template <typename Operand>
     void two(Binary op, int to, const Operand& b)
     {
-        x86::Xmm t = xmm(to);
-        namespace I = x86::Inst;
-        auto compare = [&](int predicate) { a.emit(I::kIdCmpsd, t, b, imm(predicate)); };
-        switch (op) {
-            case Binary::add:
-                a.emit(I::kIdAddsd, t, b);
-                return;
-            case Binary::sub:
-                a.emit(I::kIdSubsd, t, b);
-                return;
-            case Binary::mul:
-                a.emit(I::kIdMulsd, t, b);
-                return;
-            case Binary::div:
-                a.emit(I::kIdDivsd, t, b);
-                return;
-            case Binary::min:
-                a.emit(I::kIdMinsd, t, b);
-                return;
-            case Binary::max:
-                a.emit(I::kIdMaxsd, t, b);
-                return;
-            case Binary::bit_and:
-                a.emit(I::kIdAndpd, t, b);
-                return;
-            case Binary::bit_or:
-                a.emit(I::kIdOrpd, t, b);
-                return;
-            case Binary::bit_xor:
-                a.emit(I::kIdXorpd, t, b);
-                return;
-            case Binary::equal:
-                return compare(0);
-            case Binary::less:
-                return compare(1);
-            case Binary::less_equal:
-                return compare(2);
-            case Binary::not_equal:
-                return compare(4);
-        }
+        const Forms& f = forms(op);
+        f.predicate < 0 ? a.emit(f.older, xmm(to), b) : a.emit(f.older, xmm(to), b, imm(f.predicate));
     }
 };
 

@@ -27,7 +27,14 @@ constexpr std::array<double, kMost + 2> kError{1, 0.5, 0.0833, 0.0417, 0.0264, 0
 class Adams : public Integrator {
 public:
     Adams(Evaluation& evaluation, const SourceSet& sources, const IntegratorSettings& settings)
-        : e_(evaluation), m_(evaluation.model()), sources_(sources), settings_(settings), n_(m_.n()), most_order_(std::clamp(settings.most_order, 1, kMost)), norm_(m_), roots_(evaluation)
+        : e_(evaluation),
+          m_(evaluation.model()),
+          sources_(sources),
+          settings_(settings),
+          n_(m_.n()),
+          most_order_(std::clamp(settings.most_order, 1, kMost)),
+          norm_(m_),
+          roots_(evaluation)
     {
         if (!is_explicit(m_, e_))
             throw NumericFailure("run-failed", "the Adams methods need a system of the form x' = f(time, x): this one has equations to be solved in each step",
@@ -79,36 +86,20 @@ public:
     }
     const std::vector<int>& crossings() const override { return roots_.crossings(); }
     StepCounts counts() const override { return counts_; }
-    std::vector<std::size_t> worst() const override
-    {
-        std::vector<std::size_t> order(n_);
-        for (std::size_t i = 0; i < n_; ++i) order[i] = i;
-        std::stable_sort(order.begin(), order.end(),
-                         [&](std::size_t a, std::size_t b) { return std::abs(difference_[a] * weight_[a]) > std::abs(difference_[b] * weight_[b]); });
-        return order;
-    }
+    std::vector<std::size_t> worst() const override { return worst_first(difference_, weight_); }
     Advice advice() const override { return advice_; }
 
 private:
     static constexpr std::size_t kLook = 20;  ///< steps between looks at the stiffness
     static std::size_t at(int i) { return static_cast<std::size_t>(i); }
 
-    void set_weights()
-    {
-        for (std::size_t i = 0; i < n_; ++i) {
-            double size = std::abs(y_[i]);
-            usual_[i] = std::max(usual_[i], size);
-            weight_[i] = 1 / (settings_.tolerance * (size + usual_[i]));
-        }
-    }
+    void set_weights() { weigh(n_, settings_.tolerance, y_.data(), usual_.data(), weight_.data()); }
 
     void begin(double target)
     {
         fresh_ = false;
         double distance = std::max(target - x_, kEpsilon * std::abs(x_));
-        double rate = norm_(weight_.data(), phi_[1].data());
-        h_ = 1e-3 * distance;
-        if (rate > 0.5 / h_) h_ = 0.5 / rate;
+        h_ = norm_.first_step(weight_.data(), phi_[1].data(), distance);
         h_used_ = 0;
         k_ = 1;
         k_used_ = 0;

@@ -93,20 +93,10 @@ public:
     const std::vector<int>& crossings() const override { return roots_.crossings(); }
     StepCounts counts() const override { return counts_; }
 
-    std::vector<std::size_t> worst() const override
-    {
-        std::vector<std::size_t> order;
-        for (std::size_t i = 0; i < n_; ++i) order.push_back(i);
-        std::stable_sort(order.begin(), order.end(),
-                         [&](std::size_t a, std::size_t b) { return std::abs(e_sum_[a] * weight_[a]) > std::abs(e_sum_[b] * weight_[b]); });
-        return order;
-    }
+    std::vector<std::size_t> worst() const override { return worst_first(e_sum_, weight_); }
 
 private:
-    void set_weights()
-    {
-        for (std::size_t i = 0; i < n_; ++i) weight_[i] = 1 / (settings_.tolerance * (std::abs(phi_[0][i]) + usual_[i]));
-    }
+    void set_weights() { weigh(n_, settings_.tolerance, phi_[0].data(), usual_.data(), weight_.data()); }
 
     // --- a step
 
@@ -114,9 +104,7 @@ private:
     {
         fresh_ = false;
         double distance = std::max(target - x_, kEpsilon * std::abs(x_));
-        double rate = norm_(weight_.data(), phi_[1].data());
-        h_ = 1e-3 * distance;
-        if (rate > 0.5 / h_) h_ = 0.5 / rate;
+        h_ = norm_.first_step(weight_.data(), phi_[1].data(), distance);
         for (std::size_t i = 0; i < n_; ++i) phi_[1][i] *= h_;
         psi_[0] = h_;
         k_ = 1;

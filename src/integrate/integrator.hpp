@@ -47,7 +47,7 @@ struct IntegratorSettings {
     enum class Method { automatic, bdf, adams, sdirk, ida, cvode, euler, rk4, implicit_euler } method = Method::automatic;
     std::string name = "ida";  ///< of the method, as the user gives it
     Evaluator evaluator = Evaluator::automatic;
-    int most_order = 12;  ///< of methods with several; lower ones are for tests
+    int most_order = 12;                                                                              ///< of methods with several; lower ones are for tests
     double step = 0;                                                                                  ///< s, of the fixed-step methods
     enum class Jacobian { exact, one_column_at_a_time, grouped_columns } jacobian = Jacobian::exact;  ///< the others are for comparison
 };

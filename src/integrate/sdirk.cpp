@@ -88,33 +88,18 @@ public:
     }
     const std::vector<int>& crossings() const override { return roots_.crossings(); }
     StepCounts counts() const override { return counts_; }
-    std::vector<std::size_t> worst() const override
-    {
-        std::vector<std::size_t> order(n_);
-        for (std::size_t i = 0; i < n_; ++i) order[i] = i;
-        std::stable_sort(order.begin(), order.end(),
-                         [&](std::size_t a, std::size_t b) { return std::abs(error_[a] * weight_[a]) > std::abs(error_[b] * weight_[b]); });
-        return order;
-    }
+    std::vector<std::size_t> worst() const override { return worst_first(error_, weight_); }
 
 private:
     using Solved = StepEquations::Solved;
 
-    void set_weights()
-    {
-        for (std::size_t i = 0; i < n_; ++i) {
-            double size = std::abs(now_.z[i]);
-            usual_[i] = std::max(usual_[i], size);
-            weight_[i] = 1 / (settings_.tolerance * (size + usual_[i]));
-        }
-    }
+    void set_weights() { weigh(n_, settings_.tolerance, now_.z.data(), usual_.data(), weight_.data()); }
 
     void begin(double target)
     {
         fresh_ = false;
-        h_ = 1e-3 * std::max(target - now_.time, std::numeric_limits<double>::epsilon() * std::abs(now_.time));
-        double rate = norm_(weight_.data(), now_.rates.data());
-        if (rate > 0.5 / h_) h_ = 0.5 / rate;
+        double distance = std::max(target - now_.time, std::numeric_limits<double>::epsilon() * std::abs(now_.time));
+        h_ = norm_.first_step(weight_.data(), now_.rates.data(), distance);
     }
 
     // True if the step ends at the target.

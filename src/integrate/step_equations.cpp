@@ -8,7 +8,7 @@ namespace netloop {
 namespace {
 
 constexpr int kMostIterations = 5;
-constexpr double kSlow = 0.3;    ///< a rate of convergence above this asks for a new matrix at the next step
+constexpr double kSlow = 0.3;  ///< a rate of convergence above this asks for a new matrix at the next step
 constexpr double kChangedCoefficient = 0.25;
 constexpr int kOldest = 20;  ///< steps that a matrix serves at most
 

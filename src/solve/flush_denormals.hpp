@@ -10,8 +10,14 @@ namespace netloop {
 class FlushDenormals {
 public:
 #if defined(__SSE2__)
-    FlushDenormals() : before_(_mm_getcsr()) { _mm_setcsr(before_ | 0x8040u); }
-    ~FlushDenormals() { _mm_setcsr(before_); }
+    FlushDenormals() : before_(_mm_getcsr())
+    {
+        _mm_setcsr(before_ | 0x8040u);
+    }
+    ~FlushDenormals()
+    {
+        _mm_setcsr(before_);
+    }
     FlushDenormals(const FlushDenormals&) = delete;
     FlushDenormals& operator=(const FlushDenormals&) = delete;
 

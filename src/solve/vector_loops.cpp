@@ -4,6 +4,7 @@
 #include <array>
 #include <cmath>
 #include <map>
+#include <numeric>
 #include <string>
 
 // A second form of each loop for processors with wider vectors, chosen when the program starts.
@@ -130,7 +131,8 @@ WIDE_TOO void times_and_add(std::size_t n, double h, const double* __restrict y,
     for (std::size_t i = 0; i < n; ++i) p[i] = y[i] + h * p[i];
 }
 
-WIDE_TOO void differences_above(std::size_t n, const double* __restrict f, const double* __restrict first, double* __restrict above, double* __restrict two_above)
+WIDE_TOO void differences_above(std::size_t n, const double* __restrict f, const double* __restrict first, double* __restrict above,
+                                double* __restrict two_above)
 {
 #pragma omp simd
     for (std::size_t i = 0; i < n; ++i) {
@@ -196,9 +198,28 @@ void adams_advance(std::size_t n, double* const* phi, int k, const double* f, co
     });
 }
 
+void weigh(std::size_t n, double tolerance, const double* v, double* usual, double* w)
+{
+    weights(n, tolerance, v, usual, w);
+}
+
+std::vector<std::size_t> worst_first(const std::vector<double>& e, const std::vector<double>& w)
+{
+    std::vector<std::size_t> order(e.size());
+    std::iota(order.begin(), order.end(), 0);
+    std::stable_sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) { return std::abs(e[a] * w[a]) > std::abs(e[b] * w[b]); });
+    return order;
+}
+
 bool gather(std::size_t n, const double* memory, const std::uint32_t* places, double* to)
 {
     return gather_block(n, memory, places, to) == 0;
+}
+
+double PartNorm::first_step(const double* w, const double* rates, double distance) const
+{
+    double h = 1e-3 * distance, rate = (*this)(w, rates);
+    return rate > 0.5 / h ? 0.5 / rate : h;
 }
 
 PartNorm::PartNorm(const CompiledModel& model)

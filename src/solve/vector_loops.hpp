@@ -27,6 +27,10 @@ void advance(std::size_t n, Differences d, bool keep_above, const double* e, dou
 void adams_predict(std::size_t n, double* const* phi, int k, int same, const double* scale, const double* g, double h, const double* y, double* p);
 /// phi_{k+1} = f - phi_1, phi_{k+2} = phi_{k+1} - phi_{k+2}, phi_i += phi_{k+1}; weights of y as advance() makes them.
 void adams_advance(std::size_t n, double* const* phi, int k, const double* f, const double* y, double tolerance, double* usual, double* w);
+/// usual = max(usual, |v|), w = 1 / (tolerance (|v| + usual)): what errors of v are measured by.
+void weigh(std::size_t n, double tolerance, const double* v, double* usual, double* w);
+/// Indices ordered by |e w|, the largest first.
+std::vector<std::size_t> worst_first(const std::vector<double>& e, const std::vector<double>& w);
 /// to[i] = memory[places[i]]; false if one is not finite.
 bool gather(std::size_t n, const double* memory, const std::uint32_t* places, double* to);
 
@@ -37,6 +41,10 @@ public:
     explicit PartNorm(const CompiledModel& model);
     /// Of (a + b + c) w; b and c may be null.
     double operator()(const double* w, const double* a, const double* b = nullptr, const double* c = nullptr) const;
+
+    /// The length of a first step over `distance` from values that change at `rates`: half a tolerance's worth of change, and at most a
+    /// thousandth of the distance.
+    double first_step(const double* w, const double* rates, double distance) const;
 
 private:
     /// Parts with equally many states; layer k lists the k-th state of each.

@@ -182,9 +182,16 @@ TEST_CASE("variable steps: with the order held, the error falls as the steps to 
         double expected, loose, tight;
     };
     // Adams corrects its prediction of order k by a formula of order k + 1, which goes on
-    for (Case c : {Case{Method::bdf, 1, 1, 1e-4, 1e-6}, {Method::bdf, 2, 2, 1e-6, 1e-8}, {Method::bdf, 3, 3, 1e-7, 1e-9}, {Method::bdf, 4, 4, 1e-8, 1e-10},
-                   {Method::bdf, 5, 5, 1e-8, 1e-10}, {Method::adams, 1, 2, 1e-5, 1e-7}, {Method::adams, 2, 3, 1e-6, 1e-8}, {Method::adams, 3, 4, 1e-7, 1e-9},
-                   {Method::adams, 4, 5, 1e-8, 1e-10}, {Method::sdirk, 4, 4, 1e-7, 1e-10}}) {
+    for (Case c : {Case{Method::bdf, 1, 1, 1e-4, 1e-6},
+                   {Method::bdf, 2, 2, 1e-6, 1e-8},
+                   {Method::bdf, 3, 3, 1e-7, 1e-9},
+                   {Method::bdf, 4, 4, 1e-8, 1e-10},
+                   {Method::bdf, 5, 5, 1e-8, 1e-10},
+                   {Method::adams, 1, 2, 1e-5, 1e-7},
+                   {Method::adams, 2, 3, 1e-6, 1e-8},
+                   {Method::adams, 3, 4, 1e-7, 1e-9},
+                   {Method::adams, 4, 5, 1e-8, 1e-10},
+                   {Method::sdirk, 4, 4, 1e-7, 1e-10}}) {
         CAPTURE(static_cast<int>(c.method));
         CAPTURE(c.order);
         auto [few, coarse] = end(c.method, c.order, c.loose);

@@ -100,7 +100,8 @@ TEST_CASE("a chain whose cells are numbered at random is banded all the same")
     std::vector<std::vector<std::pair<int, double>>> columns(kN);
     for (int i = 0; i < kN; ++i)
         for (int k = std::max(0, i - 1); k <= std::min(kN - 1, i + 1); ++k)
-            columns[static_cast<std::size_t>(number[static_cast<std::size_t>(i)])].emplace_back(number[static_cast<std::size_t>(k)], k == i ? 3.0 : -1.0 - 0.01 * k);
+            columns[static_cast<std::size_t>(number[static_cast<std::size_t>(i)])].emplace_back(number[static_cast<std::size_t>(k)],
+                                                                                                k == i ? 3.0 : -1.0 - 0.01 * k);
     Matrix m;
     for (auto& column : columns) {
         std::sort(column.begin(), column.end());
