@@ -16,14 +16,16 @@ namespace {
 
 struct Work {
     const Problem* problem = nullptr;
+    std::chrono::steady_clock::time_point give_up;
     std::vector<sunindextype> starts, rows, slot;  ///< slot: of each entry of the pattern, its place in the compressed columns
     std::vector<double> values;
 };
 
 int rates(realtype t, N_Vector y, N_Vector dy, void* data)
 {
-    static_cast<Work*>(data)->problem->rates(t, N_VGetArrayPointer(y), N_VGetArrayPointer(dy));
-    return 0;
+    const Work& w = *static_cast<Work*>(data);
+    w.problem->rates(t, N_VGetArrayPointer(y), N_VGetArrayPointer(dy));
+    return std::chrono::steady_clock::now() > w.give_up ? -1 : 0;
 }
 
 int jacobian(realtype t, N_Vector y, N_Vector, SUNMatrix m, void* data, N_Vector, N_Vector, N_Vector)
@@ -92,6 +94,7 @@ Result solve(const Problem& problem, const Settings& settings, const std::vector
         }
     }
     auto begin = std::chrono::steady_clock::now();
+    work.give_up = begin + std::chrono::milliseconds(static_cast<long>(1e3 * settings.patience));
     result.done = true;
     for (double t : times) {
         double reached = 0;
