@@ -210,16 +210,21 @@ private:
     bool test_error(double& estimate, int& lower)
     {
         const double *w = weight_.data(), *e = e_sum_.data();
-        size_ = norm_(w, e);
+        std::array<double, 3> sizes{};  // for this order, the one below, and two below: one pass over the vectors
+        if (k_ > 2)
+            sizes = norm_.of_sums(w, e, phi_[at(k_)].data(), phi_[at(k_ - 1)].data());
+        else
+            sizes[0] = norm_(w, e);
+        size_ = sizes[0];
         double at_k = sigma_[at(k_)] * size_, term = (k_ + 1) * at_k;
         estimate = at_k;
         lower = k_;
         term_below_ = std::numeric_limits<double>::infinity();
         if (k_ > 1) {
-            below_ = sigma_[at(k_ - 1)] * norm_(w, e, phi_[at(k_)].data());
+            below_ = sigma_[at(k_ - 1)] * (k_ > 2 ? sizes[1] : norm_(w, e, phi_[at(k_)].data()));
             term_below_ = k_ * below_;
             if (k_ > 2) {
-                double two_below = (k_ - 1) * sigma_[at(k_ - 2)] * norm_(w, e, phi_[at(k_)].data(), phi_[at(k_ - 1)].data());
+                double two_below = (k_ - 1) * sigma_[at(k_ - 2)] * sizes[2];
                 if (std::max(term_below_, two_below) <= term) lower = k_ - 1, estimate = below_;
             } else if (term_below_ <= 0.5 * term) {
                 lower = k_ - 1, estimate = below_;

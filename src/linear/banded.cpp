@@ -77,7 +77,7 @@ public:
         a_.assign(n_ * row, 0.0);
         largest_.resize(n_);
         inverse_.resize(n_);
-        x_.resize(n_ + 2 * b_, 0.0);
+        x_.resize(n_);
     }
     const char* name() const override { return "banded"; }
 
@@ -104,11 +104,11 @@ public:
 
     void solve(double* b) override
     {
-        double* x = x_.data() + b_;
-        if (plain_)
-            std::copy(b, b + n_, x);
-        else
+        double* x = b;
+        if (!plain_) {
+            x = x_.data();
             for (std::size_t k = 0; k < n_; ++k) x[k] = b[order_[k]];
+        }
         switch (b_) {
             case 1:
                 substitute<1>(x);
@@ -123,9 +123,7 @@ public:
                 substitute<0>(x);
                 break;
         }
-        if (plain_)
-            std::copy(x, x + n_, b);
-        else
+        if (!plain_)
             for (std::size_t k = 0; k < n_; ++k) b[order_[k]] = x[k];
     }
 
@@ -150,28 +148,34 @@ private:
                 good &= std::abs(l) * largest_[k] <= kLargestMultiplier * largest_[r];
                 for (std::size_t j = 1; j <= b; ++j) line[j] -= l * pivot[j];
             }
+            // divided once here, so that substitution, where each row waits for the one before, has one operation less to wait for
+            for (std::size_t j = 1; j <= b; ++j) pivot[j] *= inverse;
         }
         return good;
     }
 
-    // x has b zeros (or numbers that meet zeros only) on both sides.
     template <std::size_t W>
     void substitute(double* x) const
     {
         const std::size_t b = W > 0 ? W : b_, row = 2 * b + 1;
-        for (std::size_t k = 0; k < n_; ++k) {
-            const double* line = &a_[k * row];
-            double sum = x[k];
-            for (std::size_t j = 0; j < b; ++j) sum -= line[j] * *(x + k + j - b);
-            x[k] = sum;
-        }
-        for (std::size_t k = n_; k-- > 0;) {
+        auto forward = [&](std::size_t k, std::size_t reach) {
             const double* line = &a_[k * row + b];
             double sum = x[k];
-            for (std::size_t j = b; j > 0; --j) sum -= line[j] * x[k + j];
-            x[k] = sum * inverse_[k];
-        }
-        std::fill(x + n_, x + n_ + b, 0.0);
+            for (std::size_t j = reach; j > 0; --j) sum -= *(line - j) * x[k - j];
+            x[k] = sum;
+        };
+        auto backward = [&](std::size_t k, std::size_t reach) {
+            const double* line = &a_[k * row + b];
+            double sum = x[k] * inverse_[k];
+            for (std::size_t j = reach; j > 0; --j) sum -= line[j] * x[k + j];
+            x[k] = sum;
+        };
+        // near both ends the band is cut
+        const std::size_t end = std::min(b, n_);
+        for (std::size_t k = 0; k < end; ++k) forward(k, k);
+        for (std::size_t k = end; k < n_; ++k) forward(k, b);
+        for (std::size_t k = n_; k-- > n_ - end;) backward(k, n_ - 1 - k);
+        for (std::size_t k = n_ - end; k-- > 0;) backward(k, b);
     }
 
     std::size_t n_, b_;

@@ -52,6 +52,15 @@ WIDE_TOO void add_both(std::size_t n, double slope, const double* __restrict p, 
     }
 }
 
+WIDE_TOO void begin_both(std::size_t n, double slope, const double* __restrict value, const double* __restrict p, double* __restrict y, double* __restrict yp)
+{
+#pragma omp simd
+    for (std::size_t i = 0; i < n; ++i) {
+        y[i] = value[i] + p[i];
+        yp[i] = 0.0 + slope * p[i];
+    }
+}
+
 WIDE_TOO void add(std::size_t n, double* __restrict v, const double* __restrict by)
 {
 #pragma omp simd
@@ -91,6 +100,18 @@ WIDE_TOO void add_squares(std::size_t n, const double* __restrict w, const doubl
     for (std::size_t i = 0; i < n; ++i) {
         double r = (a[i] + b[i] + c[i]) * w[i];
         sum[i] += r * r;
+    }
+}
+
+WIDE_TOO void add_squares_of_sums(std::size_t n, const double* __restrict w, const double* __restrict a, const double* __restrict b, const double* __restrict c,
+                                  double* __restrict first, double* __restrict second, double* __restrict third)
+{
+#pragma omp simd
+    for (std::size_t i = 0; i < n; ++i) {
+        double one = a[i] * w[i], two = (a[i] + b[i]) * w[i], three = (a[i] + b[i] + c[i]) * w[i];
+        first[i] += one * one;
+        second[i] += two * two;
+        third[i] += three * three;
     }
 }
 
@@ -152,12 +173,13 @@ void by_blocks(std::size_t n, Visit visit)
 void predict(std::size_t n, Differences d, const double* scales, const double* slope, double* y, double* yp, double* e)
 {
     by_blocks(n, [&](std::size_t first, std::size_t count) {
-        std::copy_n(d.phi[0] + first, count, y + first);
-        std::fill_n(yp + first, count, 0.0);
         std::fill_n(e + first, count, 0.0);
         for (int j = 1; j <= d.order; ++j) {
             if (scales[j] != 1) scale(count, scales[j], d.phi[j] + first);
-            add_both(count, slope[j], d.phi[j] + first, y + first, yp + first);
+            if (j == 1)
+                begin_both(count, slope[j], d.phi[0] + first, d.phi[j] + first, y + first, yp + first);
+            else
+                add_both(count, slope[j], d.phi[j] + first, y + first, yp + first);
         }
     });
 }
@@ -214,6 +236,38 @@ std::vector<std::size_t> worst_first(const std::vector<double>& e, const std::ve
 bool gather(std::size_t n, const double* memory, const std::uint32_t* places, double* to)
 {
     return gather_block(n, memory, places, to) == 0;
+}
+
+std::array<double, 3> PartNorm::of_sums(const double* w, const double* a, const double* b, const double* c) const
+{
+    std::array<double, 3> worst{};
+    std::array<std::array<double, kBlock>, 3> sum;
+    for (const Class& parts : classes_) {
+        by_blocks(parts.n_parts, [&](std::size_t first, std::size_t count) {
+            for (auto& s : sum) std::fill_n(s.begin(), count, 0.0);
+            for (std::size_t k = 0; k < parts.layers.size(); ++k) {
+                const std::uint32_t* layer = parts.layers[k].data() + first;
+                if (parts.in_a_row[k] != 0) {
+                    std::size_t at = layer[0];
+                    add_squares_of_sums(count, w + at, a + at, b + at, c + at, sum[0].data(), sum[1].data(), sum[2].data());
+                    continue;
+                }
+                for (std::size_t i = 0; i < count; ++i) {
+                    std::size_t at = layer[i];
+                    double one = a[at] * w[at], two = (a[at] + b[at]) * w[at], three = (a[at] + b[at] + c[at]) * w[at];
+                    sum[0][i] += one * one;
+                    sum[1][i] += two * two;
+                    sum[2][i] += three * three;
+                }
+            }
+            for (std::size_t s = 0; s < 3; ++s) {
+                double largest = largest_of(count, sum[s].data()) / static_cast<double>(parts.layers.size());
+                worst[s] = largest > worst[s] || std::isnan(largest) ? largest : worst[s];
+            }
+        });
+    }
+    for (double& v : worst) v = std::sqrt(v);
+    return worst;
 }
 
 double PartNorm::first_step(const double* w, const double* rates, double distance) const

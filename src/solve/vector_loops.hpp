@@ -1,6 +1,7 @@
 // The loops over all of z that a step makes, each passing once over what it needs: at large sizes these, not the equations, take the time.
 #pragma once
 
+#include <array>
 #include <cstddef>
 #include <cstdint>
 #include <vector>
@@ -42,6 +43,8 @@ public:
     /// Of (a + b + c) w; b and c may be null.
     double operator()(const double* w, const double* a, const double* b = nullptr, const double* c = nullptr) const;
 
+    /// Of a, a + b and a + b + c at once.
+    std::array<double, 3> of_sums(const double* w, const double* a, const double* b, const double* c) const;
     /// The length of a first step over `distance` from values that change at `rates`: half a tolerance's worth of change, and at most a
     /// thousandth of the distance.
     double first_step(const double* w, const double* rates, double distance) const;

@@ -181,6 +181,11 @@ TEST_CASE("the error norm: root of the mean square within a part or a cell, the 
     CHECK(norm(w.data(), a.data()) == doctest::Approx(10 / std::sqrt(2.0)).epsilon(1e-14));
     CHECK(norm(w.data(), zero.data(), a.data()) == norm(w.data(), a.data()));
     CHECK(norm(w.data(), a.data(), a.data(), a.data()) == doctest::Approx(3 * norm(w.data(), a.data())).epsilon(1e-14));
+    Vector b(m.n(), 0.25), c(m.n(), -0.5);
+    std::array<double, 3> sums = norm.of_sums(w.data(), a.data(), b.data(), c.data());
+    CHECK(sums[0] == norm(w.data(), a.data()));
+    CHECK(sums[1] == norm(w.data(), a.data(), b.data()));
+    CHECK(sums[2] == norm(w.data(), a.data(), b.data(), c.data()));
     a[at.at("u[1]")] = std::numeric_limits<double>::quiet_NaN();
     CHECK_FALSE(norm(w.data(), a.data()) <= 1);
 }
