@@ -8,6 +8,8 @@ namespace netloop {
 namespace {
 
 constexpr std::int64_t kWidest = 8;  ///< entries on each side of the diagonal
+constexpr std::int64_t kNarrow = 3;  ///< wider ones pay from kMany rows on: small systems are done faster by a program
+constexpr std::size_t kMany = 200;
 
 // The neighbours of each row, from the pattern and its transpose.
 std::vector<std::vector<std::uint32_t>> neighbours(const SparsePattern& p)
@@ -208,7 +210,7 @@ std::unique_ptr<FixedElimination> make_banded(const SparsePattern& pattern)
         std::vector<std::uint32_t> other = renumber(neighbours(pattern));
         if (std::int64_t w = width_of(other); w < width) order = other, width = w;
     }
-    if (width > kWidest) return nullptr;
+    if (width > kWidest || (width > kNarrow && n < kMany)) return nullptr;
     return std::make_unique<Banded>(pattern, order, width);
 }
 
