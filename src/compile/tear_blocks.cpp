@@ -52,14 +52,23 @@ private:
         return g_.quantity(v.quantity, v.order);
     }
 
+    // The other side, if the unknown stands alone on one side of its equation: as most equations are written, and no derivative is needed.
+    NodeId assigned(std::uint32_t e, std::uint32_t unknown)
+    {
+        NodeId x = leaf(unknown);
+        const Node n = g_[r_.equations[e].residual];
+        if (n.op != Op::sub) return kNoNode;
+        if (n.a == x && !contains(g_, n.b, x)) return n.b;
+        if (n.b == x && !contains(g_, n.a, x)) return n.a;
+        return kNoNode;
+    }
+
     // The value of `unknown` from equation `e`, if the equation is linear in it over a coefficient that cannot be zero.
     NodeId solve(std::uint32_t e, std::uint32_t unknown, NodeId coefficient)
     {
         NodeId x = leaf(unknown), residual = r_.equations[e].residual;
         if (!proof_.never_zero(coefficient)) return kNoNode;
-        const Node n = g_[residual];
-        if (n.op == Op::sub && n.a == x && !contains(g_, n.b, x)) return n.b;
-        if (n.op == Op::sub && n.b == x && !contains(g_, n.a, x)) return n.a;
+        if (NodeId value = assigned(e, unknown); value != kNoNode) return value;
         if (contains(g_, coefficient, x)) return kNoNode;
         NodeId rest = replace_leaf(g_, residual, x, g_.constant(0));
         return g_.neg(g_.div(rest, coefficient));
@@ -68,10 +77,12 @@ private:
     void single(SolveBlock& block)
     {
         std::uint32_t e = block.equations[0], u = block.unknowns[0];
-        NodeId coefficient = kNoNode;
-        for (const auto& [number, node] : gradients_(r_.equations[e].residual))
-            if (number == u) coefficient = node;
-        NodeId value = coefficient == kNoNode ? kNoNode : solve(e, u, coefficient);
+        NodeId value = assigned(e, u), coefficient = kNoNode;
+        if (value == kNoNode) {
+            for (const auto& [number, node] : gradients_(r_.equations[e].residual))
+                if (number == u) coefficient = node;
+            if (coefficient != kNoNode) value = solve(e, u, coefficient);
+        }
         if (value != kNoNode) {
             block.steps.push_back({u, value, e});
             block.form = SolveBlock::Form::explicit_;
