@@ -112,7 +112,7 @@ TEST_CASE("the error follows the tolerance: a stiff problem with a known solutio
                 double t = r.time().values[i];
                 error = std::max({error, std::abs(r["y"].values[i] - std::cos(t)), std::abs(r["u"].values[i] - std::cos(t))});
             }
-            CHECK(error < 1000 * tolerance);
+            CHECK(error < (method == "cvode" ? 1000 : 200) * tolerance);  // the oracle's norm is the mean over everything
             CHECK(error < 0.5 * before);
             CHECK(steps < 4000);
             before = error;
