@@ -17,6 +17,7 @@ struct Command {
 
 Command add_check(CLI::App& program);
 Command add_run(CLI::App& program);
+Command add_events(CLI::App& program);
 Command add_list(CLI::App& program);
 Command add_describe(CLI::App& program);
 Command add_plot(CLI::App& program);

@@ -22,7 +22,7 @@ struct Options {
     std::string file, scenario, system, out, stop, output_every, integrator, evaluator, step;
     std::vector<std::string> set, keep;
     double tolerance = 0;
-    bool json = false, quiet = false;
+    bool json = false, quiet = false, events = false;
 };
 
 // On a terminal, after the first second: one line that is drawn over itself.
@@ -61,11 +61,20 @@ void print_summary(const netloop::RunSummary& s, const netloop::CompiledSystem& 
         if (o.quiet) return;
         fmt::print("{}{}: {}", system.name(), system.scenario().empty() ? "" : ", scenario " + system.scenario(), s.text());
         if (!o.out.empty() && s.rows > 0) fmt::print("  recorded  {}\n", o.out);
+        if (o.events) fmt::print("\n{}", s.event_record.text());
         return;
     }
     nlohmann::json events = nlohmann::json::array(), shares = nlohmann::json::object();
     for (const auto& [what, seconds] : s.shares) shares[what] = seconds;
-    for (const auto& [text, count] : s.events_of) events.push_back({{"condition", text}, {"count", count}});
+    for (const netloop::EventEntry& e : s.event_record.kinds)
+        events.push_back({{"condition", e.text},
+                          {"part", e.part},
+                          {"place", e.place},
+                          {"count", e.times.size()},
+                          {"first", e.times.front()},
+                          {"last", e.times.back()},
+                          {"steps_lost", e.steps_lost},
+                          {"seconds", e.seconds}});
     fmt::print("{}\n", nlohmann::json{{"system", system.name()},
                                       {"scenario", system.scenario()},
                                       {"complete", s.complete},
@@ -84,6 +93,9 @@ void print_summary(const netloop::RunSummary& s, const netloop::CompiledSystem& 
                                       {"agreed", s.agreed},
                                       {"left_open", s.left_open},
                                       {"found", s.found},
+                                      {"event_seconds", s.event_seconds},
+                                      {"kept_histories", s.kept_histories},
+                                      {"warnings", s.warnings},
                                       {"conditions", events}}
                            .dump(2));
 }
@@ -133,6 +145,23 @@ int run_run(const Options& o)
 
 }  // namespace
 
+// The same table, out of a recording.
+Command add_events(CLI::App& program)
+{
+    auto file = std::make_shared<std::string>();
+    CLI::App* app = program.add_subcommand("events", "List the events of a recorded run, most frequent first");
+    app->add_option("recording", *file, "the recording (.h5)")->required();
+    app->footer("Example:  netloop run examples/bascule/bridge.loop --out bridge.h5; netloop events bridge.h5");
+    return {app, [file] {
+                netloop::Recording recording = netloop::Recording::load(*file);
+                bool csv = file->size() > 4 && file->substr(file->size() - 4) == ".csv";
+                if (recording.events.kinds.empty() && csv)
+                    throw netloop::UsageError(fmt::format("'{}' holds rows only: events are recorded in .h5 files", *file));
+                fmt::print("{}", recording.events.text());
+                return 0;
+            }};
+}
+
 Command add_run(CLI::App& program)
 {
     auto o = std::make_shared<Options>();
@@ -149,6 +178,7 @@ Command add_run(CLI::App& program)
     app->add_option("--evaluator", o->evaluator, "auto (the default), plain, grouped, machine: how equations are evaluated; the numbers are the same");
     app->add_option("--step", o->step, "length of a fixed step, such as 1ms");
     app->add_option("--keep", o->keep, "record only these: a path or a pattern such as pump.*")->allow_extra_args(false);
+    app->add_flag("--events", o->events, "print every condition that turned: how often, when, where, and the steps and time lost to it");
     app->add_flag("--json", o->json, "print the summary for programs");
     app->add_flag("--quiet", o->quiet, "print errors only");
     app->footer("Example:  netloop run examples/bascule/bridge.loop --out bridge.h5 --set relief.cracking=\"160 bar\"");

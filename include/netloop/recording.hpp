@@ -34,6 +34,26 @@ public:
     double at(double t, const Column& time) const;
 };
 
+/// One kind of event of a run: a condition that was located, or a sampled block.
+struct EventEntry {
+    std::string text;           ///< "tank.level > 2.4", "every 10 ms"
+    std::string part;           ///< path of the part that holds it; empty: the system
+    std::string place;          ///< "file:line:column"
+    std::vector<double> times;  ///< s; of a condition each time it turned, either way
+    double steps_lost = 0;      ///< steps made behind it that were less than half as long as before
+    double seconds = 0;         ///< of computing: locating it, settling it, those steps
+};
+
+/// What a run says of its events as a whole.
+struct EventRecord {
+    std::vector<EventEntry> kinds;  ///< most frequent first
+    double steps = 0;               ///< of the run
+    double seconds = 0;             ///< of computing, of the run
+
+    /// As text: a line for each of at most `most` kinds with count, share of steps and time lost to it, first and last time, where, what.
+    std::string text(std::size_t most = 1000) const;
+};
+
 /// A file that cannot be read or written, or a column that is not there.
 class RecordingError : public std::runtime_error {
 public:
@@ -48,6 +68,7 @@ public:
     bool complete = true;  ///< false: the run ended early, see `reason`
     std::string reason;
     std::vector<Column> columns;  ///< the first is time
+    EventRecord events;           ///< empty in a file that does not hold them (.csv)
 
     const Column& time() const { return columns.at(0); }
     std::size_t n_rows() const { return columns.empty() ? 0 : columns[0].values.size(); }

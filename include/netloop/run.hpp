@@ -54,8 +54,10 @@ struct RunSummary {
     std::vector<std::string> left_open;                          ///< inits that a steady start still needed
     std::vector<std::string> found;                              ///< values of the params that the start had to find
     std::size_t state_changes = 0;                               ///< how often the choice of states was changed
-    std::vector<std::pair<std::string, std::size_t>> events_of;  ///< condition and count, most frequent first
-
+    EventRecord event_record;                                    ///< conditions and sampled blocks that came
+    double event_seconds = 0;                                    ///< of wall_seconds, spent on locating and settling events
+    std::size_t kept_histories = 0;                              ///< events behind which integration went on without beginning anew
+    std::vector<std::string> warnings;                           ///< what `warn` in the model said
     std::string one_line() const;
     std::string text() const;
 };

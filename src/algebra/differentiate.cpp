@@ -166,6 +166,8 @@ NodeId TimeDerivative::operator()(NodeId root)
         NodeId result = graph_.constant(0);
         if (n.op == Op::time) {
             result = graph_.constant(1);
+        } else if (n.op == Op::memory && n.b == 1) {
+            trouble_ = "it holds a delay, whose derivative is not known";
         } else if (n.op == Op::quantity) {
             result = graph_.quantity(n.a, n.b + 1);
         } else if (Children c(graph_, id); c.count() > 0 && !is_piecewise_constant(n.op)) {

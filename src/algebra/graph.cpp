@@ -13,7 +13,7 @@ namespace netloop {
 
 const char* op_name(Op op)
 {
-    static constexpr const char* kNames[] = {"constant", "time",       "quantity", "parameter", "mode", "unknown", "rate",   "rate_of", "add",   "sub",  "mul",
+    static constexpr const char* kNames[] = {"constant", "time",       "quantity", "parameter", "mode", "memory", "unknown", "rate",   "rate_of", "add",   "sub",  "mul",
                                              "div",      "neg",        "pow",      "sqrt",      "exp",  "log",     "sin",    "cos",     "tan",   "asin", "acos",
                                              "atan",     "sinh",       "cosh",     "tanh",      "abs",  "sign",    "floor",  "ceil",    "atan2", "min",  "max",
                                              "less",     "less_equal", "equal",    "and",       "or",   "not",     "select", "lookup",  "call",  "pair"};
@@ -672,6 +672,7 @@ std::string Graph::text(NodeId id, const std::function<std::string(const Node&)>
             case Op::quantity:
             case Op::parameter:
             case Op::mode:
+            case Op::memory:
             case Op::unknown:
             case Op::rate:
                 return take(leaf_name(n));

@@ -22,6 +22,7 @@ enum class Op : std::uint8_t {
     quantity,   // a: quantity, b: order of derivative
     parameter,  // a: parameter
     mode,       // a: index of a located condition, held between events (0 or 1, or a whole number for floor)
+    memory,     // a: index of a memory, held between events; b: 1 if its value runs with time (a delay)
     unknown,    // a: index into z (compiled systems only)
     rate,       // a: index into z' (compiled systems only)
     rate_of,    // a: expression; its time derivative, not yet expanded

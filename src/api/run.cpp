@@ -299,14 +299,26 @@ struct Run::Data {
         summary.left_open = simulation->start_report().left_open;
         summary.found = simulation->start_report().found;
         summary.state_changes = s.state_changes;
-        summary.events_of.clear();
-        for (std::size_t i = 0; i < s.events_of.size(); ++i) {
-            if (s.events_of[i] == 0) continue;
-            const Condition& c = model().form.conditions[i];
-            std::string place = place_text(system->set->sources, c.origin.span);
-            summary.events_of.emplace_back((place.empty() ? "" : place + ": ") + c.text, s.events_of[i]);
+        summary.warnings = s.warnings;
+        summary.event_seconds = s.event_seconds;
+        summary.kept_histories = s.kept_histories;
+        summary.event_record = {};
+        summary.event_record.steps = static_cast<double>(summary.steps);
+        summary.event_record.seconds = s.wall_seconds;
+        for (EventKind& kind : s.event_kinds) {
+            const Origin& origin = kind.block ? model().form.events.blocks[kind.index].origin : model().form.conditions[kind.index].origin;
+            EventEntry entry;
+            entry.text = kind.block ? model().form.events.blocks[kind.index].text : model().form.conditions[kind.index].text;
+            entry.part = flat().instances[origin.instance];
+            entry.place = place_text(system->set->sources, origin.span);
+            entry.times = std::move(kind.times);
+            entry.steps_lost = kind.steps_lost;
+            entry.seconds = kind.ticks;
+            summary.event_record.kinds.push_back(std::move(entry));
         }
-        std::stable_sort(summary.events_of.begin(), summary.events_of.end(), [](const auto& a, const auto& b) { return a.second > b.second; });
+        auto& kinds = summary.event_record.kinds;
+        std::stable_sort(kinds.begin(), kinds.end(),
+                         [](const EventEntry& a, const EventEntry& b) { return a.times.size() > b.times.size(); });
     }
 };
 
@@ -380,12 +392,14 @@ Recording Run::simulate(const RunOptions& options)
         d.recording.complete = complete;
         d.recording.reason = reason;
         d.summarize(d.simulation->state().time);
-        if (writer != nullptr) writer->finish(complete, reason);
+        d.recording.events = d.summary.event_record;
+        if (writer != nullptr) writer->events(d.summary.event_record), writer->finish(complete, reason);
     };
     try {
         d.start();
         bool done = d.simulation->advance(*stop, times, sink, options.interrupt, options.progress);
-        close(done, done ? "the stop time was reached" : "interrupted");
+        const std::string& stopped = d.simulation->stopped_by();
+        close(done || !stopped.empty(), done ? "the stop time was reached" : stopped.empty() ? "interrupted" : "the model said stop: " + stopped);
     } catch (const NumericFailure& failure) {
         close(false, failure.what());
         throw RunError(failure.id(), failure.what(), failure.hint());
@@ -482,8 +496,22 @@ std::string RunSummary::text() const
     out += fmt::format("  steps     {} ({} residuals, {} Jacobians, {} repeated for error, {} for convergence)\n", steps, residuals, jacobians, error_failures,
                        convergence_failures);
     if (state_changes > 0) out += fmt::format("  states    chosen anew {} times\n", state_changes);
-    out += fmt::format("  rows      {}\n  events    {}\n", rows, events);
-    for (std::size_t i = 0; i < events_of.size() && i < 5; ++i) out += fmt::format("    {:>6} x {}\n", events_of[i].second, events_of[i].first);
+    out += fmt::format("  rows      {}\n  events    {}", rows, events);
+    if (events > 0 && wall_seconds > 0) out += fmt::format(" ({:.0f} % of the time)", 100 * event_seconds / wall_seconds);
+    out += "\n";
+    const auto& event_table = event_record.kinds;
+    for (std::size_t i = 0; i < event_table.size() && i < 5; ++i) {
+        const EventEntry& e = event_table[i];
+        out += fmt::format("    {:>6} x {}{}{}\n", e.times.size(), e.place.empty() ? "" : e.place + ": ", e.part.empty() ? "" : e.part + ": ", e.text);
+    }
+    if (event_table.size() > 5) out += fmt::format("    and {} more: run --events\n", event_table.size() - 5);
+    std::size_t all = 0;
+    for (const EventEntry& e : event_table) all += e.times.size();
+    constexpr std::size_t kMany = 30;
+    if (all >= kMany && event_table.size() > 1 && 3 * event_table[0].times.size() > all)
+        out += fmt::format("  most      {:.0f} % of the events are {}{}\n", 100.0 * static_cast<double>(event_table[0].times.size()) / static_cast<double>(all),
+                           event_table[0].part.empty() ? "" : event_table[0].part + ": ", event_table[0].text);
+    for (const std::string& w : warnings) out += fmt::format("  warning   {}\n", w);
     return out;
 }
 

@@ -78,6 +78,10 @@ struct Message {
     X(wrong_fluid, error, "wrong-fluid", "fluid '{}' is no '{}', which port '{}' asks for") \
     X(branch_counts, error, "branch-counts", "the branches hold {} and {} equations; with a condition that can change they must hold equally many") \
     X(out_of_range, error, "out-of-range", "'{}' is {}, outside its range {} .. {}") \
+    /* moments */ \
+    X(stage_silent, error, "stage-silent", "stage '{}' of sequence '{}' does not say '{}'") \
+    X(not_settable, error, "not-settable", "'{}' is {} and cannot be set by ':='") \
+    X(block_only, error, "block-only", "'{}' can only stand in a when, every or start block") \
     /* structure */ \
     X(too_many_equations, error, "too-many-equations", "too many equations: these {} equations settle only {} unknowns") \
     X(too_few_equations, error, "too-few-equations", "too few equations: nothing settles {}") \

@@ -35,6 +35,7 @@ struct SystemEquation {
 struct Condition {
     enum class Kind { less, less_equal, whole } kind = Kind::less;
     NodeId value = kNoNode;  ///< less: a - b, so that the mode is 1 where value < 0; whole: the argument of floor
+    NodeId slope = kNoNode;  ///< of a value that runs straight with time and holds nothing else that runs: d(value)/dt; it needs no search
     Origin origin;
     std::string text;
 };

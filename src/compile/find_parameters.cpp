@@ -50,12 +50,10 @@ void free_found_parameters(FlatModel& flat)
         f.follows = source[p];
         flat.views.push_back({f.path, value, f.unit, f.boolean, f.doc, f.origin});
     }
-    std::vector<NodeId*> roots;
+    std::vector<NodeId*> roots = flat.side_expressions();
     for (FlatEquation& e : flat.equations) roots.push_back(&e.left), roots.push_back(&e.right);
-    for (FlatInit& i : flat.inits) roots.push_back(&i.left), roots.push_back(&i.right);
-    for (FlatGuess& i : flat.guesses) roots.push_back(&i.target), roots.push_back(&i.value);
     for (FlatFind& f : flat.finds) roots.push_back(&f.left), roots.push_back(&f.right);
-    for (FlatView& v : flat.views) roots.push_back(&v.value);
+    for (NodeId& node : flat.switches) roots.push_back(&node);
     replace(roots);
     for (const FlatFind& f : flat.finds) {
         FlatInit init{f.left, f.right, f.origin, 0, {}};

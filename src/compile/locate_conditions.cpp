@@ -9,12 +9,10 @@ namespace {
 
 std::vector<NodeId*> all_roots(EquationSystem& s)
 {
-    std::vector<NodeId*> roots;
+    std::vector<NodeId*> roots = s.flat->side_expressions();
     for (SystemEquation& e : s.equations) roots.push_back(&e.residual);
     for (FlatEquation& e : s.flat->equations) roots.push_back(&e.left), roots.push_back(&e.right);
-    for (FlatInit& i : s.flat->inits) roots.push_back(&i.left), roots.push_back(&i.right);
-    for (FlatGuess& g : s.flat->guesses) roots.push_back(&g.target), roots.push_back(&g.value);
-    for (FlatView& v : s.flat->views) roots.push_back(&v.value);
+    for (NodeId& node : s.flat->switches) roots.push_back(&node);
     return roots;
 }
 
@@ -75,7 +73,7 @@ void locate_conditions(EquationSystem& s)
     std::map<std::pair<int, NodeId>, std::uint32_t> known;
     auto mode_of = [&](Condition::Kind kind, NodeId value, std::string text) {
         auto [it, fresh] = known.emplace(std::make_pair(static_cast<int>(kind), value), static_cast<std::uint32_t>(s.conditions.size()));
-        if (fresh) s.conditions.push_back({kind, value, {}, std::move(text)});
+        if (fresh) s.conditions.push_back({kind, value, kNoNode, {}, std::move(text)});
         return g.leaf(Op::mode, it->second);
     };
     std::vector<NodeId*> roots = all_roots(s);
@@ -102,21 +100,29 @@ void locate_conditions(EquationSystem& s)
                 return id;
         }
     });
-    // where each condition stands: the first equation that reads its mode
+    // where each condition stands: the first thing that reads its mode; every node is looked at once
     if (s.conditions.empty()) return;
-    std::vector<char> placed(s.conditions.size(), 0);
+    std::vector<char> seen(g.size(), 0);
+    std::vector<NodeId> stack;
     auto place = [&](NodeId root, const Origin& origin) {
-        for (NodeId id : g.reachable({root})) {
-            if (g[id].op != Op::mode || placed[g[id].a]) continue;
-            placed[g[id].a] = 1;
-            s.conditions[g[id].a].origin = origin;
+        if (root == kNoNode) return;
+        stack.push_back(root);
+        while (!stack.empty()) {
+            NodeId id = stack.back();
+            stack.pop_back();
+            if (seen[id] != 0) continue;
+            seen[id] = 1;
+            const Node& n = g[id];
+            if (n.op == Op::mode) s.conditions[n.a].origin = origin;
+            for (int k = first_child(n.op); k < end_of_children(n.op); ++k)
+                if (NodeId child = k == 0 ? n.a : k == 1 ? n.b : n.c; child != kNoNode) stack.push_back(child);
         }
     };
-    bool few = s.flat->equations.size() < 2000;  // the search is for messages only, and not linear
-    for (const FlatEquation& e : s.flat->equations)
-        if (few) place(e.left, e.origin), place(e.right, e.origin);
-    for (const FlatView& v : s.flat->views)
-        if (few) place(v.value, v.origin);
+    for (const FlatBlock& b : s.flat->blocks) place(b.condition, b.origin);
+    for (const FlatEquation& e : s.flat->equations) place(e.left, e.origin), place(e.right, e.origin);
+    for (const FlatView& v : s.flat->views) place(v.value, v.origin);
+    for (const FlatBlock& b : s.flat->blocks)
+        for (const FlatSetting& set : b.settings) place(set.value, b.origin), place(set.when, b.origin);
 }
 
 }  // namespace netloop

@@ -8,6 +8,8 @@
 #include <set>
 #include <stdexcept>
 
+#include "algebra/differentiate.hpp"
+#include "compile/matching.hpp"
 #include "compile/passes.hpp"
 
 namespace netloop {
@@ -54,6 +56,7 @@ public:
         finish_choices();
         order_rows();
         make_conditions();
+        make_events();
         make_start();
         make_outputs();
         collect_knots();
@@ -130,7 +133,7 @@ private:
             const Node n = g_[negative ? g_[target].a : target];
             if (n.op != Op::quantity) return;
             for (NodeId id : g_.is_constant(value) ? std::vector<NodeId>{} : g_.reachable({value}))
-                if (g_[id].op == Op::quantity || g_[id].op == Op::time || g_[id].op == Op::mode) return;
+                if (g_[id].op == Op::quantity || g_[id].op == Op::time || g_[id].op == Op::mode || g_[id].op == Op::memory) return;
             if (!has({n.a, n.b})) return;
             NodeId& place = hints_[key({n.a, n.b})];
             if (place == kNoNode) place = negative ? g_.neg(value) : value;
@@ -344,7 +347,75 @@ private:
     void make_conditions()
     {
         form_.conditions = reduced().system.conditions;
-        for (Condition& c : form_.conditions) c.value = substitute_(c.value);
+        TimeDerivative derivative(g_);
+        for (Condition& c : form_.conditions) {
+            c.value = substitute_(c.value);
+            if (!runs_with_time_alone(c.value)) continue;
+            NodeId slope = derivative(c.value);
+            bool straight = derivative.trouble().empty();
+            for (NodeId id : g_.reachable({slope})) straight = straight && g_[id].op != Op::time;
+            if (straight && !g_.is_constant(slope, 0)) c.slope = slope;
+        }
+    }
+    bool runs_with_time_alone(NodeId value) const
+    {
+        bool time = false;
+        for (NodeId id : g_.reachable({value})) {
+            const Node& n = g_[id];
+            if (n.op == Op::unknown || n.op == Op::rate || (n.op == Op::memory && n.b == 1) || n.op == Op::lookup || n.op == Op::call) return false;
+            time |= n.op == Op::time;
+        }
+        return time;
+    }
+
+    void make_events()
+    {
+        FlatModel& flat = *form_.reduced.system.flat;
+        for (FlatBlock& b : flat.blocks)
+            for (FlatSetting& s : b.settings)
+                if (s.target != kNoNode)
+                    for (const Variable& v : form_.reduced.system.variables(s.target)) s.order = std::max(s.order, v.order);
+        for (NodeId* node : flat.event_expressions()) *node = substitute_(*node);
+        SolverEvents& e = form_.events;
+        e.memories = flat.memories;
+        e.blocks = flat.blocks;
+        e.sequences = flat.sequences;
+        e.delays = flat.delays;
+        e.previous = flat.previous;
+        e.switches = flat.switches;
+        order_sampled_blocks();
+    }
+
+    // Sampled blocks that feed each other run in the order of the data; in a ring, and where nothing is fed, in that of the text.
+    void order_sampled_blocks()
+    {
+        auto& blocks = form_.events.blocks;
+        auto begin = std::find_if(blocks.begin(), blocks.end(), [](const FlatBlock& b) { return b.kind == FlatBlock::Kind::every; });
+        auto end = std::find_if(begin, blocks.end(), [](const FlatBlock& b) { return b.kind != FlatBlock::Kind::every; });
+        std::map<std::uint32_t, std::uint32_t> setter;
+        for (auto b = begin; b != end; ++b)
+            for (const FlatSetting& s : b->settings)
+                if (s.memory != FlatSetting::kNone) setter.emplace(s.memory, static_cast<std::uint32_t>(b - begin));
+        if (setter.empty()) return;
+        Adjacency reads;  // of a block: those whose results it reads
+        for (auto b = begin; b != end; ++b) {
+            std::vector<NodeId> roots;
+            for (const FlatSetting& s : b->settings) roots.insert(roots.end(), {s.value, s.when});
+            for (const FlatAlert& a : b->alerts) roots.push_back(a.when);
+            std::set<std::uint32_t> from;
+            for (NodeId id : g_.reachable(roots)) {
+                if (g_[id].op != Op::memory) continue;
+                auto s = setter.find(g_[id].a);
+                if (s != setter.end() && s->second != static_cast<std::uint32_t>(b - begin)) from.insert(s->second);
+            }
+            reads.add_row({from.begin(), from.end()});
+        }
+        std::vector<FlatBlock> sorted;
+        for (auto& group : strong_components(reads)) {
+            std::sort(group.begin(), group.end());
+            for (std::uint32_t k : group) sorted.push_back(*(begin + k));
+        }
+        std::move(sorted.begin(), sorted.end(), begin);
     }
 
     void make_start()
@@ -397,6 +468,10 @@ private:
             Unit unit = f.unit;
             for (std::uint32_t k = 0; k < z.variable.order; ++k) unit = si_unit(unit.dimension / Dimension::base(2));
             form_.outputs.push_back({reduced().system.name(z.variable), g_.leaf(Op::unknown, i), unit, false, f.doc, f.origin});
+        }
+        for (std::uint32_t i = 0; i < flat.memories.size(); ++i) {
+            const FlatMemory& m = flat.memories[i];
+            if (!m.hidden) form_.outputs.push_back({m.path, g_.leaf(Op::memory, i), m.unit, m.boolean, m.doc, m.origin});
         }
         for (const FlatView& v : flat.views) form_.outputs.push_back({v.path, substitute_(v.value), v.unit, v.boolean, v.doc, v.origin});
     }

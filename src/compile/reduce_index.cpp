@@ -85,6 +85,7 @@ private:
         };
         for (const FlatView& v : flat.views) look_into(v.value);
         for (const FlatInit& i : flat.inits) look_into(i.left), look_into(i.right);
+        for (const NodeId* node : s_.flat->event_expressions()) look_into(*node);
         for (const Condition& c : s_.conditions) look_into(c.value);
     }
 
@@ -286,7 +287,7 @@ private:
     {
         for (NodeId id : g_.reachable({root})) {
             Op op = g_[id].op;
-            if (op == Op::quantity || op == Op::time || op == Op::mode) return false;
+            if (op == Op::quantity || op == Op::time || op == Op::mode || op == Op::memory) return false;
         }
         return true;
     }
@@ -296,7 +297,7 @@ private:
     double sample(const Node& n) const
     {
         if (n.op == Op::parameter) return parameter_values_[n.a];
-        if (n.op == Op::mode) return 1;
+        if (n.op == Op::mode || n.op == Op::memory) return 1;
         std::uint32_t x = n.a * 8u + (n.b == kNoNode ? 0u : n.b);
         x = (x ^ 61u) ^ (x >> 16u);
         x *= 9u;

@@ -39,10 +39,7 @@ public:
             for (SystemEquation& e : s_.equations) roots.push_back(&e.residual);
             rewrite(g_, roots, [&](NodeId id, const Node& n) { return n.op == Op::quantity ? replacement(n) : id; });
         }
-        std::vector<NodeId*> roots;
-        for (FlatInit& i : s_.flat->inits) roots.push_back(&i.left), roots.push_back(&i.right);
-        for (FlatGuess& i : s_.flat->guesses) roots.push_back(&i.target), roots.push_back(&i.value);
-        for (FlatView& v : s_.flat->views) roots.push_back(&v.value);
+        std::vector<NodeId*> roots = s_.flat->side_expressions();
         for (NodeId& node : s_.flat->steady_except) roots.push_back(&node);
         for (Condition& c : s_.conditions) roots.push_back(&c.value);
         rewrite(g_, roots, [&](NodeId id, const Node& n) { return n.op == Op::quantity ? replacement(n) : id; });

@@ -126,7 +126,8 @@ std::shared_ptr<const CompiledModel> build_programs(SolverForm form)
     for (const auto& list : start_gradients)
         for (const auto& [number, node] : list) start_roots.push_back(node);
 
-    Lowering lowering(g, static_cast<std::uint32_t>(m.form.flat().parameters.size()), static_cast<std::uint32_t>(m.form.conditions.size()), n);
+    Lowering lowering(g, static_cast<std::uint32_t>(m.form.flat().parameters.size()), static_cast<std::uint32_t>(m.form.conditions.size()),
+                      static_cast<std::uint32_t>(m.form.events.memories.size()), n);
     m.residual = lowering.lower("residual", m.form.residuals);
     std::vector<NodeId> roots;
     for (const JacobianEntry& e : entries) {
@@ -160,6 +161,8 @@ std::shared_ptr<const CompiledModel> build_programs(SolverForm form)
     std::map<NodeId, std::uint32_t> first;
     for (std::uint32_t i = 0; i < m.form.outputs.size(); ++i) m.alias_of.push_back(first.emplace(m.form.outputs[i].value, i).first->second);
 
+    lower_events(m.form, g, lowering, m.events);
+
     m.start = lowering.lower("start", start_roots);
     at = 3 * m.form.start.size();
     for (std::size_t i = 0; i < m.form.start.size(); ++i) {
@@ -178,6 +181,9 @@ std::shared_ptr<const CompiledModel> build_programs(SolverForm form)
     m.layout = lowering.layout();
     m.literals = lowering.literals();
     for (ParameterValues& v : m.parameters) prepare(v.program, m.callables());
+    for (Program* p : {&m.events.guards, &m.events.actions, &m.events.times, &m.events.periods, &m.events.starts, &m.events.previous, &m.events.delays,
+                       &m.events.switches})
+        prepare(*p, m.callables());
     for (Program* p : {&m.bounds.program, &m.prologue, &m.residual, &m.jacobian, &m.conditions, &m.outputs, &m.choices, &m.start, &m.search_start})
         prepare(*p, m.callables());
     return made;

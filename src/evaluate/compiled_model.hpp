@@ -5,6 +5,7 @@
 #include <optional>
 
 #include "compile/solver_form.hpp"
+#include "evaluate/event_programs.hpp"
 #include "evaluate/program.hpp"
 
 namespace netloop {
@@ -53,6 +54,7 @@ struct CompiledModel {
     Program jacobian;
     Program conditions;
     Program outputs;
+    EventPrograms events;
     Program choices;  ///< the entries of all SolverChoices, one after another
     Program start;
     std::vector<StartRow> start_rows;

@@ -31,11 +31,12 @@ std::uint64_t mix(std::uint64_t h, std::uint64_t v)
 
 }  // namespace
 
-Lowering::Lowering(const Graph& graph, std::uint32_t n_parameters, std::uint32_t n_modes, std::uint32_t n_z) : graph_(graph)
+Lowering::Lowering(const Graph& graph, std::uint32_t n_parameters, std::uint32_t n_modes, std::uint32_t n_memories, std::uint32_t n_z) : graph_(graph)
 {
     layout_.parameters = 1;
     layout_.modes = layout_.parameters + n_parameters;
-    layout_.z = layout_.modes + n_modes;
+    layout_.memories = layout_.modes + n_modes;
+    layout_.z = layout_.memories + n_memories;
     layout_.rates = layout_.z + n_z;
     layout_.constants = layout_.rates + n_z;
     next_place_ = layout_.constants;
@@ -68,6 +69,8 @@ std::uint32_t Lowering::place_of_leaf(NodeId id)
             return layout_.parameters + n.a;
         case Op::mode:
             return layout_.modes + n.a;
+        case Op::memory:
+            return layout_.memories + n.a;
         case Op::unknown:
             return layout_.z + n.a;
         case Op::rate:

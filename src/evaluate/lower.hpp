@@ -9,7 +9,7 @@ namespace netloop {
 /// executes once after parameters have changed. Use: add programs, then finish().
 class Lowering {
 public:
-    Lowering(const Graph& graph, std::uint32_t n_parameters, std::uint32_t n_modes, std::uint32_t n_z);
+    Lowering(const Graph& graph, std::uint32_t n_parameters, std::uint32_t n_modes, std::uint32_t n_memories, std::uint32_t n_z);
 
     /// A program that computes `roots`; its results lie where Program::results says.
     Program lower(std::string name, const std::vector<NodeId>& roots);

@@ -17,6 +17,7 @@ struct MemoryLayout {
     std::uint32_t time = 0;
     std::uint32_t parameters = 1;
     std::uint32_t modes = 1;
+    std::uint32_t memories = 1;
     std::uint32_t z = 1;
     std::uint32_t rates = 1;
     std::uint32_t constants = 1;  ///< literals, then values that depend on parameters only

@@ -9,6 +9,7 @@
 #include <limits>
 
 #include "integrate/integrator.hpp"
+#include "integrate/rebase.hpp"
 #include "integrate/root_search.hpp"
 #include "integrate/stiffness.hpp"
 #include "solve/explain.hpp"
@@ -54,21 +55,76 @@ public:
         std::copy(s.rates.begin(), s.rates.end(), phi_[1].begin());
         std::fill(phi_[2].begin(), phi_[2].end(), 0.0);
         fresh_ = true;
-        root_ = false;
+        root_ = pending_ = false;
         k_ = 1;
         k_used_ = 0;
         set_weights();
         roots_.start(x_, s.z, s.rates);
     }
+    // As in bdf.cpp. What jumped has no past: at orders above 2 its error would be told too small.
+    bool resume(const State& s, const std::vector<char>& jumped) override
+    {
+        constexpr double kNearest = 1e-3;
+        constexpr int kHonest = 2;
+        double back = x_ - s.time;
+        auto n_jumped = static_cast<std::size_t>(std::count(jumped.begin(), jumped.end(), char(1)));
+        if (fresh_ || k_used_ < 1 || 2 * n_jumped > n_ || back < 0 || psi_[1] - back < kNearest * psi_[1]) {
+            restart(s);
+            return false;
+        }
+        if (back > 0) {
+            std::vector<double> rates(n_);
+            interpolate(s.time, y_, rates);
+            rebase(n_, data_.data() + 1, psi_.data() + 1, k_used_, back);
+        }
+        for (std::size_t i = 0; i < n_; ++i) {
+            if (jumped[i] == 0) continue;
+            y_[i] = s.z[i];
+            phi_[1][i] = s.rates[i];
+            for (std::size_t j = 2; j < phi_.size(); ++j) phi_[j][i] = 0;
+        }
+        x_ = s.time;
+        if (n_jumped > 0) k_ = std::min(k_, kHonest);
+        k_ = std::min(k_, k_used_);
+        h_ = std::max(h_, h_before_cut_);
+        same_ = 0;
+        h_used_ = 0;
+        growing_ = false;
+        root_ = pending_ = false;
+        set_weights();
+        roots_.start(x_, s.z, s.rates);
+        return true;
+    }
+
+    bool carry_on() override
+    {
+        if (fresh_ || !root_) return false;
+        State s{roots_.time(), std::vector<double>(n_), std::vector<double>(n_)};
+        interpolate(s.time, s.z, s.rates);
+        roots_.take_up(s.time, s.z, s.rates);
+        searched_to_ = s.time;
+        root_ = false;
+        pending_ = true;
+        return true;
+    }
+    double end_of_step() const override { return x_; }
+
     void states_changed() override {}
 
     Stopped step(double target) override
     {
         FlushDenormals flush;
+        if (pending_) {  // the rest of a step that an event lay in
+            pending_ = false;
+            root_ = roots_.find(searched_to_, x_, [this](double t, std::vector<double>& z, std::vector<double>& rates) { interpolate(t, z, rates); });
+            if (root_) return Stopped::root;
+            return x_ >= target - 1e-12 * std::abs(target) ? Stopped::target : Stopped::stepped;
+        }
         if (fresh_) begin(target);
         double before = x_;
         bool at_target = x_ + h_ * (1 + 1e-10) >= target;
-        if (at_target) h_ = target - x_;
+        h_before_cut_ = 0;
+        if (at_target) h_before_cut_ = h_, h_ = target - x_;
         attempt(target, at_target);
         at_target = at_target && x_ >= target - 1e-12 * std::abs(target);
         if (at_target) x_ = target;
@@ -342,7 +398,8 @@ private:
     Advice advice_ = Advice::keep;
 
     RootSearch roots_;
-    bool root_ = false;
+    bool root_ = false, pending_ = false;
+    double searched_to_ = 0, h_before_cut_ = 0;
     StepCounts counts_;
     NotFinitePoint not_finite_;
 };

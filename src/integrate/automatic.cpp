@@ -30,6 +30,17 @@ public:
         begun_ = s.time;
         now().restart(s);
     }
+    bool resume(const State& s, const std::vector<char>& jumped) override
+    {
+        double before = begun_;
+        if (now().resume(s, jumped)) return true;
+        if (s.time > before) look_at_events(s.time);
+        begun_ = s.time;
+        now().restart(s);
+        return false;
+    }
+    bool carry_on() override { return now().carry_on(); }
+    double end_of_step() const override { return now().end_of_step(); }
     void states_changed() override { now().states_changed(); }
 
     Stopped step(double target) override
@@ -116,7 +127,7 @@ private:
         steps_before_ = counts().steps;
         events_ = 0;
         begun_ = time;
-        if (steps < kClose * kLook && method_ == Method::bdf)
+        if (steps < kClose * kLook && method_ != Method::sdirk)
             take(Method::sdirk, fmt::format("an event every {} steps", std::max<std::size_t>(1, steps / kLook)));
         else if (steps > kFar * kLook && method_ == Method::sdirk)
             take(Method::bdf, "events have become rare");

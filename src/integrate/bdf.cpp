@@ -11,6 +11,7 @@
 #include <limits>
 
 #include "integrate/integrator.hpp"
+#include "integrate/rebase.hpp"
 #include "integrate/root_search.hpp"
 #include "integrate/step_equations.hpp"
 #include "solve/explain.hpp"
@@ -53,7 +54,7 @@ public:
         phi_[0] = s.z;
         phi_[1] = s.rates;  // becomes h z' when the first step is known
         fresh_ = true;
-        root_ = false;
+        root_ = pending_ = resumed_ = false;
         equations_.forget_matrix();
         k_ = 1;
         k_used_ = 0;
@@ -61,16 +62,66 @@ public:
         set_weights();
     }
 
+    // What jumped goes on from a straight line with its new value and slope; the polynomials of the rest are written over the event
+    // instead of the last point.
+    bool resume(const State& s, const std::vector<char>& jumped) override
+    {
+        constexpr double kNearest = 1e-3;  // of the last step: nearer to the point before, the two are hardly apart
+        double back = x_ - s.time;
+        auto n_jumped = static_cast<std::size_t>(std::count(jumped.begin(), jumped.end(), char(1)));
+        if (fresh_ || k_used_ < 1 || 2 * n_jumped > n_ || back < 0 || psi_[0] - back < kNearest * psi_[0]) {
+            restart(s);
+            return false;
+        }
+        rebase(n_, phi_data_.data(), psi_.data(), k_used_, back);
+        for (std::size_t i = 0; i < n_; ++i) {
+            if (jumped[i] == 0) continue;
+            phi_[0][i] = s.z[i];
+            phi_[1][i] = e_.is_state(i) ? psi_[0] * s.rates[i] : 0;
+            for (int j = 2; j <= kMostOrder; ++j) phi_[at(j)][i] = 0;
+        }
+        x_ = s.time;
+        k_ = k_used_ = std::min(k_, k_used_);
+        h_ = std::max(h_, h_before_cut_);
+        same_ = 0;
+        h_used_ = 0;
+        growing_ = false;
+        resumed_ = true;
+        root_ = pending_ = false;
+        set_weights();
+        roots_.start(x_, s.z, s.rates);
+        return true;
+    }
+
+    bool carry_on() override
+    {
+        if (fresh_ || !root_) return false;
+        State s{roots_.time(), std::vector<double>(n_), std::vector<double>(n_)};
+        interpolate(s.time, s.z, s.rates);
+        roots_.take_up(s.time, s.z, s.rates);
+        searched_to_ = s.time;
+        root_ = false;
+        pending_ = true;
+        return true;
+    }
+    double end_of_step() const override { return x_; }
+
     void states_changed() override { equations_.states_changed(); }
 
     Stopped step(double target) override
     {
         FlushDenormals flush;
+        if (pending_) {  // the rest of a step that an event lay in
+            pending_ = false;
+            if (find_root(searched_to_)) return Stopped::root;
+            return x_ >= target - 1e-12 * std::abs(target) ? Stopped::target : Stopped::stepped;
+        }
         if (n_ == 0) return free_step(target);
         if (fresh_) begin(target);
         double before = x_;
         bool at_target = false;
-        if (x_ + h_ * (1 + 1e-10) >= target) h_ = target - x_, at_target = true;
+        h_before_cut_ = 0;
+        if (x_ + h_ * (1 + 1e-10) >= target) h_before_cut_ = h_, h_ = target - x_, at_target = true;
         attempt(target, at_target);
         if (at_target && x_ >= target - 1e-12 * std::abs(target)) {
             x_ = target;
@@ -197,6 +248,17 @@ private:
                 equations_.forget_matrix();
                 h_ *= 0.25;
             }
+            if (resumed_ && error_failures + newton_failures >= 3) {
+                // the history that was kept does not help: all begins anew here
+                State s{x_, phi_[0], phi_[1]};
+                interpolate(x_, s.z, s.rates);
+                phi_[0] = s.z, phi_[1] = s.rates;
+                fresh_ = true;
+                resumed_ = false;
+                equations_.forget_matrix();
+                begin(target);
+                continue;
+            }
             double least = 4 * kEpsilon * std::max(std::abs(x_), std::abs(target));
             if (h_ < least || newton_failures + error_failures > 60) fail(solved);
             if (k_used_ == 0) {  // still at the very first step: the second difference is that of the first step size
@@ -242,6 +304,7 @@ private:
         int change = k_ - k_used_, used = k_;
         k_used_ = k_;
         h_used_ = h_;
+        resumed_ = false;
         if (lower == k_ - 1 || k_ >= most_order_) growing_ = false;
         if (growing_) {
             ++k_;
@@ -345,6 +408,9 @@ private:
     std::vector<double> e_sum_, delta_, weight_, usual_;
     RootSearch roots_;
     bool root_ = false;
+    bool pending_ = false;     ///< the last step is still to be searched behind an event at which nothing jumped
+    bool resumed_ = false;     ///< no step was made yet since histories were kept over an event
+    double searched_to_ = 0, h_before_cut_ = 0;
 };
 
 }  // namespace

@@ -15,28 +15,6 @@
 
 namespace netloop {
 
-std::size_t n_root_functions(const CompiledModel& model)
-{
-    std::size_t n = 0;
-    for (const Condition& c : model.form.conditions) n += c.kind == Condition::Kind::whole ? 2 : 1;
-    return n;
-}
-
-void root_functions(Evaluation& evaluation, std::vector<double>& scratch, double* g)
-{
-    evaluation.conditions(scratch);
-    const auto& conditions = evaluation.model().form.conditions;
-    std::size_t at = 0;
-    for (std::size_t i = 0; i < conditions.size(); ++i) {
-        if (conditions[i].kind == Condition::Kind::whole) {
-            g[at++] = scratch[i] - evaluation.mode(i);
-            g[at++] = evaluation.mode(i) + 1 - scratch[i];
-        } else {
-            g[at++] = scratch[i];
-        }
-    }
-}
-
 namespace {
 
 class Ida : public Integrator {

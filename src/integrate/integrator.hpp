@@ -22,6 +22,18 @@ public:
     virtual ~Integrator() = default;
     /// Begins, or begins anew after an event, from consistent values.
     virtual void restart(const State& s) = 0;
+    /// Goes on behind an event within or at the end of the last step, from consistent values: what is marked in `jumped` (per member of
+    /// z: its value or its rate jumped) begins anew, the rest keeps its history where the method can. False: all began anew.
+    virtual bool resume(const State& s, const std::vector<char>& jumped)
+    {
+        (void)jumped;
+        restart(s);
+        return false;
+    }
+    /// Goes on behind an event at which nothing jumped, with the rest of the step that holds it. False: it cannot; restart or resume.
+    virtual bool carry_on() { return false; }
+    /// The end of the last step, which an event may lie before.
+    virtual double end_of_step() const { return time(); }
     /// The choice of states has changed; the history goes on, since it holds all candidates.
     virtual void states_changed() = 0;
     /// One step, not past `target`. On `root` the time is that of the crossing, and crossings() tells which and which way.

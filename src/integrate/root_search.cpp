@@ -16,12 +16,48 @@ bool crosses(double a, double b)
 
 }  // namespace
 
+std::size_t n_root_functions(const CompiledModel& model)
+{
+    // where the clock turns all conditions there is nothing to be searched
+    if (model.form.conditions.size() == model.events.time_conditions.size()) return 0;
+    std::size_t n = 0;
+    for (const Condition& c : model.form.conditions) n += c.kind == Condition::Kind::whole ? 2 : 1;
+    return n;
+}
+
+void root_functions(Evaluation& evaluation, std::vector<double>& scratch, double* g)
+{
+    evaluation.conditions(scratch);
+    const auto& conditions = evaluation.model().form.conditions;
+    const auto& events = evaluation.model().events;
+    const auto& sequences = evaluation.model().form.events.sequences;
+    std::size_t at = 0;
+    for (std::size_t i = 0; i < conditions.size(); ++i) {
+        bool whole = conditions[i].kind == Condition::Kind::whole;
+        bool watched = conditions[i].slope == kNoNode;
+        if (watched && !events.only_in[i].empty())
+            watched = std::any_of(events.only_in[i].begin(), events.only_in[i].end(),
+                                  [&](const auto& only) { return evaluation.memory(sequences[only.first].stage) == only.second + 1; });
+        if (!watched) {
+            g[at++] = 1;
+            if (whole) g[at++] = 1;
+        } else if (whole) {
+            g[at++] = scratch[i] - evaluation.mode(i);
+            g[at++] = evaluation.mode(i) + 1 - scratch[i];
+        } else {
+            g[at++] = scratch[i];
+        }
+    }
+}
+
 RootSearch::RootSearch(Evaluation& evaluation) : e_(evaluation)
 {
     std::size_t n = n_root_functions(e_.model());
     before_.resize(n);
     now_.resize(n);
     trial_.resize(n);
+    middle_.resize(n);
+    largest_.assign(n, 0.0);
     crossings_.assign(n, 0);
     z_.resize(e_.model().n());
     rates_.resize(e_.model().n());
@@ -32,6 +68,59 @@ void RootSearch::start(double t, const std::vector<double>& z, const std::vector
     if (none()) return;
     e_.at(t, z.data(), rates.data());
     root_functions(e_, scratch_, before_.data());
+    take_sides();
+}
+
+void RootSearch::take_sides()
+{
+    constexpr double kUnsure = 1e-9, kTiny = 1e-300;
+    const auto& conditions = e_.model().form.conditions;
+    std::size_t root = 0;
+    auto side = [&](double sign) {
+        double& g = before_[root];
+        largest_[root] = std::max(largest_[root], std::abs(g));
+        if (g * sign <= 0 && std::abs(g) <= kUnsure * largest_[root]) g = sign * kTiny;
+        ++root;
+    };
+    for (std::size_t i = 0; i < conditions.size(); ++i) {
+        if (before_[root] == 1 && conditions[i].slope != kNoNode)
+            ++root, root += conditions[i].kind == Condition::Kind::whole ? 1 : 0;
+        else if (conditions[i].kind == Condition::Kind::whole)
+            side(1), side(1);
+        else
+            side(e_.mode(i) != 0 ? -1 : 1);
+    }
+}
+
+double RootSearch::look_for_dip(double before, double now, const std::function<void(double, std::vector<double>&)>& values_at)
+{
+    constexpr int kLooks = 3;
+    constexpr double kNear = 0.2;  // of the larger end: a summit farther from zero is not looked at
+    double mid = 0.5 * (before + now);
+    values_at(mid, middle_);
+    for (std::size_t i = 0; i < now_.size(); ++i)
+        if (crosses(before_[i], middle_[i])) return mid;
+    for (std::size_t i = 0; i < now_.size(); ++i) {
+        double a = before_[i], b = middle_[i], c = now_[i], low = before, high = now, at = mid;
+        for (int look = 0; look < kLooks; ++look) {
+            // the parabola through the three: its summit, if it lies between them and nearer to zero
+            double left = (b - a) / (at - low), right = (c - b) / (high - at), bend = (right - left) / (high - low);
+            if (!(std::abs(bend) > 0)) break;
+            double summit = 0.5 * (low + at) - left / (2 * bend);
+            if (!(summit > low && summit < high) || std::abs(b) > std::max(std::abs(a), std::abs(c))) break;
+            double value = a + left * (summit - low) + bend * (summit - low) * (summit - at);
+            if (value * a > 0 && std::abs(value) > kNear * std::max(std::abs(a), std::abs(c))) break;
+            values_at(summit, trial_);
+            if (crosses(before_[i], trial_[i])) return summit;
+            if (std::abs(trial_[i]) >= std::abs(b) || summit == at) break;
+            if (summit < at)
+                high = at, c = b;
+            else
+                low = at, a = b;
+            at = summit, b = trial_[i];
+        }
+    }
+    return 0;
 }
 
 bool RootSearch::find(double before, double now, const std::function<void(double, std::vector<double>&, std::vector<double>&)>& interpolate)
@@ -45,11 +134,17 @@ bool RootSearch::find(double before, double now, const std::function<void(double
     values_at(now, now_);
     bool any = false;
     for (std::size_t i = 0; i < now_.size(); ++i) any |= crosses(before_[i], now_[i]);
+    double end = now;
     if (!any) {
-        std::swap(before_, now_);
-        return false;
+        double dip = look_for_dip(before, now, values_at);
+        if (dip == 0) {
+            std::swap(before_, now_);
+            return false;
+        }
+        end = dip;
+        values_at(end, now_);
     }
-    double low = before, high = now;
+    double low = before, high = end;
     double tolerance = 100 * std::numeric_limits<double>::epsilon() * (std::abs(now) + std::abs(now - before));
     std::vector<double> g_low = before_, g_high = now_;
     double bend = 1;

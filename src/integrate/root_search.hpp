@@ -13,18 +13,26 @@ public:
     explicit RootSearch(Evaluation& evaluation);
 
     bool none() const { return now_.empty(); }
-    /// Values at the beginning; a condition that is exactly 0 there is looked at from the next step on.
+    /// Values at the beginning. One that is 0 but for rounding counts as being on the side that its mode says.
     void start(double t, const std::vector<double>& z, const std::vector<double>& rates);
     /// Is there a change of sign between `before` and `now`? The first one is enclosed to a hundred units of rounding by the Illinois
-    /// method (Dowell and Jarratt, 1971, BIT 11, 168-174). `interpolate` gives z and rates within the step.
+    /// method (Dowell and Jarratt, 1971, BIT 11, 168-174). `interpolate` gives z and rates within the step. Two changes of sign within
+    /// the step are found if the value in between runs like a parabola: it is looked at in the middle and where a parabola has its summit.
     bool find(double before, double now, const std::function<void(double t, std::vector<double>& z, std::vector<double>& rates)>& interpolate);
     double time() const { return time_; }
     /// Per root function: +1 rising, -1 falling, 0 no crossing.
     const std::vector<int>& crossings() const { return crossings_; }
 
+    /// The values behind the event that was found are those of the search from now on: for going on with the rest of the step.
+    void take_up(double t, const std::vector<double>& z, const std::vector<double>& rates) { start(t, z, rates); }
+
 private:
+    void take_sides();
+    /// A time within the step at which a value that has one sign at both ends and in the middle has the other; 0 if none is seen.
+    double look_for_dip(double before, double now, const std::function<void(double, std::vector<double>&)>& values_at);
+
     Evaluation& e_;
-    std::vector<double> before_, now_, trial_, scratch_, z_, rates_;
+    std::vector<double> before_, now_, trial_, middle_, scratch_, z_, rates_, largest_;
     std::vector<int> crossings_;
     double time_ = 0;
 };

@@ -12,17 +12,30 @@
 namespace netloop {
 
 Simulation::Simulation(std::shared_ptr<const CompiledModel> model, const SourceSet& sources, IntegratorSettings settings)
-    : sources_(sources), evaluation_(std::move(model), settings.evaluator), consistent_(evaluation_), settings_(settings)
+    : sources_(sources),
+      evaluation_(std::move(model), settings.evaluator),
+      consistent_(evaluation_),
+      settings_(settings),
+      moments_(evaluation_, consistent_, sources_),
+      jumped_(evaluation_.model().n(), 0)
 {
-    std::size_t n = evaluation_.model().form.conditions.size();
-    events_of_.assign(n, 0);
-    largest_.assign(n, 0.0);
 }
 
 void Simulation::start(double time, const std::vector<double>& known)
 {
-    report_ = {};
-    state_ = solve_start(evaluation_, sources_, time, report_, known);
+    constexpr int kMostRounds = 20;
+    moments_.before_start(time);
+    for (int round = 0;; ++round) {
+        report_ = {};
+        state_ = solve_start(evaluation_, sources_, time, report_, known);
+        if (!moments_.settle_memories(state_)) break;
+        if (round > kMostRounds)
+            throw NumericFailure("start-failed", "the starts of memories and of the equations depend on each other without settling",
+                                 "let the memories begin with values that depend on params alone");
+    }
+    evaluation_.selection().set_rates(state_.z, state_.rates);
+    moments_.begin(state_);
+    renew_states();
     evaluation_.selection().set_rates(state_.z, state_.rates);
     integrator_ = make_integrator(evaluation_, sources_, settings_);
     integrator_->restart(state_);
@@ -31,10 +44,8 @@ void Simulation::start(double time, const std::vector<double>& known)
 
 void Simulation::reconcile()
 {
-    for (int round = 0; round < 50; ++round) {
-        consistent_.solve(state_, sources_);
-        if (settle_modes(evaluation_, state_) == 0) break;
-    }
+    consistent_.solve(state_, sources_);
+    moments_.happen(state_, {});
     integrator_->restart(state_);
 }
 
@@ -42,7 +53,7 @@ void Simulation::renew_states()
 {
     if (evaluation_.model().form.choices.empty()) return;
     evaluation_.at(state_.time, state_.z.data(), state_.rates.data());
-    if (evaluation_.choose_states()) integrator_->states_changed();
+    if (evaluation_.choose_states() && integrator_ != nullptr) integrator_->states_changed();
 }
 
 void Simulation::row(State& s, const RowSink& sink)
@@ -98,14 +109,18 @@ bool Simulation::advance(double target, const std::vector<double>& outputs, cons
         }
     } clock{wall_seconds_, wall_ticks_};
     std::size_t next_output = 0;
-    auto rows_up_to = [&](double t) {
-        if (next_output >= outputs.size() || outputs[next_output] > t) return;
-        State s = state_;
-        while (next_output < outputs.size() && outputs[next_output] <= t) {
-            double at = outputs[next_output++];
-            integrator_->interpolate(at, s);
-            row(s, sink);
+    // rows up to a time; those at the time itself too, unless an event there gives its own
+    auto rows_up_to = [&](double t, bool event) {
+        double slack = event ? -same_moment(t) : 0;
+        if (next_output < outputs.size() && outputs[next_output] <= t + slack) {
+            State s = state_;
+            while (next_output < outputs.size() && outputs[next_output] <= t + slack) {
+                double at = outputs[next_output++];
+                integrator_->interpolate(at, s);
+                row(s, sink);
+            }
         }
+        while (event && next_output < outputs.size() && outputs[next_output] <= t + same_moment(t)) ++next_output;
     };
     // rows at the very beginning
     while (next_output < outputs.size() && outputs[next_output] <= state_.time) {
@@ -114,124 +129,133 @@ bool Simulation::advance(double target, const std::vector<double>& outputs, cons
     }
     const SolverForm& form = evaluation_.model().form;
     const bool looks_at_state = !form.choices.empty() || !form.conditions.empty();
+    Delays* delays = evaluation_.delays();
     while (state_.time < target) {
+        if (!moments_.stop().empty()) return false;
         if (interrupted != nullptr && interrupted->load(std::memory_order_relaxed)) {
             integrator_->interpolate(state_.time, state_);
             return false;
         }
-        double limit = std::min(target, next_knot(state_.time));
+        double from = state_.time, knot = next_knot(from);
+        if (delays != nullptr) knot = std::min(knot, delays->next_jump(from));
+        double limit = std::min({target, knot, moments_.next_time()});
+        if (delays != nullptr) limit = std::min(limit, from + delays->shortest());
+        std::uint64_t begun = ticks();
         Integrator::Stopped stopped = step(limit);
+        double taken = static_cast<double>(ticks() - begun);
         double t = integrator_->time();
-        rows_up_to(t);
+        if (stopped == Integrator::Stopped::target) t = std::min(t, limit);
+        if (delays != nullptr) remember_for_delays(from, t);
+        bool found = stopped == Integrator::Stopped::root;
+        bool at_limit = stopped == Integrator::Stopped::target && limit < target;
+        bool clocked = at_limit && (moments_.due(limit) || knot <= limit);
         // where nothing looks at the state, it need not be taken out of the integrator's history at every step
         if (looks_at_state || stopped != Integrator::Stopped::stepped)
             integrator_->interpolate(t, state_);
         else
             state_.time = t;
-        renew_states();
-        ++steps_since_event_;
-        if (stopped == Integrator::Stopped::root) {
-            event(integrator_->crossings(), sink);
-        } else if (modes_disagree()) {
-            // a condition that stood at its zero when integration began anew may leave it on the side that its mode denies: no
-            // crossing is seen, so the event is taken here, one step late
-            event({}, sink);
-        } else if (stopped == Integrator::Stopped::target && limit < target) {
-            state_.time = limit;
-            consistent_.solve(state_, sources_);
-            integrator_->restart(state_);
-        } else if (stopped == Integrator::Stopped::target) {
-            state_.time = target;
+        if (at_limit) state_.time = t = limit;
+        if (stopped == Integrator::Stopped::target && !at_limit) {
+            state_.time = t = target;
+            clocked = moments_.due(target);
         }
+        // a condition that stood at its zero when integration began anew may be on the side that its mode denies: no crossing is seen,
+        // so the event is taken here, one step late
+        bool late = !found && !clocked && looks_at_state && moments_.modes().disagree(state_);
+        bool event = found || clocked || late;
+        rows_up_to(t, event);
+        ++steps_since_event_;
+        count_step(taken);
+        renew_states();
+        if (event) moment(found ? integrator_->crossings() : std::vector<int>{}, sink);
         if (progress) progress(state_.time);
     }
     consistent_.solve(state_, sources_);
-    return true;
+    return moments_.stop().empty();
 }
 
-// The mode that a condition's value asks for; near its zero, where the sign is not clear, the mode that it has.
-double Simulation::wanted_mode(std::size_t i, double g)
+// Steps that are shorter than before the last event are part of what it costs.
+void Simulation::count_step(double taken)
 {
-    largest_[i] = std::max(largest_[i], std::abs(g));
-    double mode = evaluation_.mode(i), unsure = 1e-9 * largest_[i];
-    if (evaluation_.model().form.conditions[i].kind == Condition::Kind::whole) {
-        double slack = 1e-9 * std::max(1.0, std::abs(mode));
-        return g < mode - slack || g > mode + 1 + slack ? std::floor(g) : mode;
+    if (step_before_event_ <= 0) return;
+    if (integrator_->counts().last_step >= 0.5 * step_before_event_) {
+        step_before_event_ = 0;
+        return;
     }
-    return mode != 0 && g > unsure ? 0 : mode == 0 && g < -unsure ? 1 : mode;
+    moments_.log().charge(1, taken);
 }
 
-bool Simulation::modes_disagree()
+// What has no history behind an event: members of z whose value or rate jumped by more than the error that a step may have.
+void Simulation::find_jumps(const State& before)
 {
-    std::size_t n = evaluation_.model().form.conditions.size();
-    if (n == 0) return false;
-    evaluation_.at(state_.time, state_.z.data(), state_.rates.data());
-    evaluation_.conditions(values_);
-    bool differ = false;
-    for (std::size_t i = 0; i < n; ++i) differ |= wanted_mode(i, values_[i]) != evaluation_.mode(i);
-    return differ;
-}
-
-void Simulation::event(const std::vector<int>& found, const RowSink& sink)
-{
-    const auto& conditions = evaluation_.model().form.conditions;
-    std::vector<int> crossings = found;
-    if (crossings.empty()) crossings.assign(n_root_functions(evaluation_.model()), 0);
-    row(state_, sink);  // before
-    std::vector<char> fired(conditions.size(), 0);
-    std::size_t root = 0;
-    for (std::size_t i = 0; i < conditions.size(); ++i) {
-        if (conditions[i].kind == Condition::Kind::whole) {
-            int below = crossings[root++], above = crossings[root++];
-            if (below == 0 && above == 0) continue;
-            evaluation_.set_mode(i, evaluation_.mode(i) + (above != 0 ? 1 : -1));
-            fired[i] = 1;
-        } else if (int c = crossings[root++]; c != 0) {
-            evaluation_.set_mode(i, c < 0 ? 1 : 0);
-            fired[i] = 1;
-        }
-        if (fired[i]) ++events_of_[i];
+    const auto& z = evaluation_.model().form.z;
+    double h = integrator_->counts().last_step, share = 0.01 * settings_.tolerance;
+    for (std::size_t i = 0; i < z.size(); ++i) {
+        double scale = share * std::max(z[i].usual, std::abs(before.z[i]));
+        bool state = evaluation_.is_state(i);
+        double by = std::abs(state_.z[i] - before.z[i]);
+        jumped_[i] = state ? by > 0 || std::abs(state_.rates[i] - before.rates[i]) * h > scale : by > scale;
     }
+}
+
+bool Simulation::anything_jumped() const
+{
+    return std::any_of(jumped_.begin(), jumped_.end(), [](char j) { return j != 0; });
+}
+
+void Simulation::moment(const std::vector<int>& found, const RowSink& sink)
+{
+    std::uint64_t begun = ticks();
+    double rows = 0;
+    auto recorded = [&] {
+        std::uint64_t from = ticks();
+        row(state_, sink);
+        rows += static_cast<double>(ticks() - from);
+    };
+    recorded();  // before
+    State before = state_;
+    double last_step = step_before_event_ > 0 ? step_before_event_ : integrator_->counts().last_step;
+    moments_.happen(state_, found);
     ++events_;
-    // other conditions may follow at the same moment, until nothing changes
-    for (int round = 0;; ++round) {
-        consistent_.solve(state_, sources_);
-        evaluation_.at(state_.time, state_.z.data(), state_.rates.data());
-        evaluation_.conditions(values_);
-        bool changed = false;
-        for (std::size_t i = 0; i < values_.size(); ++i) {
-            double wanted = wanted_mode(i, values_[i]);
-            if (wanted == evaluation_.mode(i)) continue;
-            evaluation_.set_mode(i, wanted);
-            ++events_of_[i];
-            changed = true;
-        }
-        if (!changed) break;
-        if (round > 50) chattering();
-    }
-    row(state_, sink);  // after
-    // events between which nothing but a step or two is made, many in a row, are no course of events
+    recorded();  // after
+    find_jumps(before);
+    // events between which nothing but a step or two is made, many in a row and close together, are no course of events
     constexpr std::size_t kMostInARow = 500;
-    burst_ = steps_since_event_ <= 2 ? burst_ + 1 : 0;
-    steps_since_event_ = 0;
-    if (burst_ > kMostInARow) chattering();
-    integrator_->restart(state_);
+    bool crowded = steps_since_event_ <= 2 && !found.empty();
+    burst_ = crowded ? burst_ + 1 : 0;
+    if (burst_ == 0 || burst_ % kMostInARow == 0) {
+        if (burst_ > 0 && state_.time - burst_begin_ < kMostInARow * 1e-3 * integrator_->counts().last_step + 1e-5 * std::max(1e-6, std::abs(state_.time)))
+            moments_.chattering(state_.time, "conditions switch back and forth without end");
+        burst_begin_ = state_.time;
+    }
+    moments_.look_for_pile_up(state_.time);
+    bool nothing = !anything_jumped() && moments_.next_time() > integrator_->end_of_step();
+    if (nothing && integrator_->carry_on()) {
+        ++kept_histories_;
+    } else {
+        kept_histories_ += integrator_->resume(state_, jumped_);
+        steps_since_event_ = 0;
+        step_before_event_ = last_step;
+    }
+    double taken = static_cast<double>(ticks() - begun) - rows;
+    event_ticks_ += taken;
+    moments_.log().charge(0, taken);
 }
 
-void Simulation::chattering()
+// Delayed values look back at what their sources were between the steps: taken from the integrator's interpolant.
+void Simulation::remember_for_delays(double from, double to)
 {
-    const auto& conditions = evaluation_.model().form.conditions;
-    std::vector<std::size_t> order;
-    for (std::size_t i = 0; i < conditions.size(); ++i)
-        if (events_of_[i] > 0) order.push_back(i);
-    std::stable_sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) { return events_of_[a] > events_of_[b]; });
-    std::string text = fmt::format("at {:.9g} s: conditions switch back and forth without end", state_.time);
-    for (std::size_t k = 0; k < order.size() && k < 3; ++k) {
-        const Condition& c = conditions[order[k]];
-        std::string place = place_text(sources_, c.origin.span);
-        text += fmt::format("\n      {}{} ({} times)", place.empty() ? "" : place + ": ", c.text, events_of_[order[k]]);
+    if (!(to > from)) return;
+    const auto& delays = evaluation_.model().events.delay_of;
+    std::vector<std::array<double, 4>> values(delays.size());
+    State s = state_;
+    for (std::size_t point = 0; point < 4; ++point) {
+        integrator_->interpolate(from + (to - from) * static_cast<double>(point) / 3, s);
+        evaluation_.at(s.time, s.z.data(), s.rates.data());
+        evaluation_.work_out(evaluation_.model().events.delays);
+        for (std::size_t k = 0; k < delays.size(); ++k) values[k][point] = evaluation_.value_at(delays[k].source);
     }
-    throw NumericFailure("chattering", text, "give the condition a hysteresis, or replace the jump by a smooth transition (smooth_step)");
+    for (std::size_t k = 0; k < delays.size(); ++k) evaluation_.delays()->add(k, from, to, values[k]);
 }
 
 RunStatistics Simulation::statistics() const
@@ -240,7 +264,16 @@ RunStatistics Simulation::statistics() const
     if (integrator_ != nullptr) s.counts = integrator_->counts(), s.story = integrator_->story();
     s.events = events_;
     s.rows = rows_;
-    s.events_of = events_of_;
+    double seconds = wall_ticks_ > 0 ? wall_seconds_ / wall_ticks_ : 0;
+    for (const EventKind& kind : moments_.log().kinds()) {
+        if (kind.times.empty()) continue;
+        s.event_kinds.push_back(kind);
+        s.event_kinds.back().ticks *= seconds;
+    }
+    s.event_seconds = event_ticks_ * seconds;
+    s.kept_histories = kept_histories_;
+    s.stopped_by = moments_.stop();
+    s.warnings = moments_.warnings();
     s.shares = evaluation_.shares.scaled(wall_ticks_ > 0 ? wall_seconds_ / wall_ticks_ : 0);
     s.state_changes = evaluation_.selection().n_changes();
     s.wall_seconds = wall_seconds_;

@@ -6,20 +6,20 @@
 #include <memory>
 
 #include "integrate/integrator.hpp"
+#include "moments/moments.hpp"
 
 namespace netloop {
-
-struct ConditionCount {
-    std::size_t condition = 0;
-    std::size_t count = 0;
-};
 
 struct RunStatistics {
     StepCounts counts;
     std::string story;  ///< which methods were taken and why, if the choice was left to the program
     std::size_t events = 0;
     std::size_t rows = 0;
-    std::vector<std::size_t> events_of;  ///< per condition
+    std::vector<EventKind> event_kinds;  ///< those that came at all; `ticks` are seconds here
+    double event_seconds = 0;            ///< spent on locating and settling events
+    std::size_t kept_histories = 0;      ///< events behind which not all began anew
+    std::string stopped_by;              ///< what a `stop` in the model said
+    std::vector<std::string> warnings;   ///< what the model warned of
     std::size_t state_changes = 0;       ///< how often the choice of states was changed
     double wall_seconds = 0;
     TimeShares shares;
@@ -36,11 +36,13 @@ public:
     const StartReport& start_report() const { return report_; }
     const State& state() const { return state_; }
     bool started() const { return started_; }
+    /// What a `stop` in the model said; empty: it said nothing.
+    const std::string& stopped_by() const { return moments_.stop(); }
 
     /// Settles the start at `time`; `known` as for solve_start. Throws NumericFailure.
     void start(double time, const std::vector<double>& known = {});
     /// Integrates to `target`; `outputs` are ascending times (not before now), each gets a row, and so do both sides of every event.
-    /// Returns false if `interrupted` was set on the way. Throws NumericFailure; state() is then the last accepted one.
+    /// Returns false if `interrupted` was set on the way, or the model said stop. Throws NumericFailure; state() is then the last accepted one.
     bool advance(double target, const std::vector<double>& outputs, const RowSink& sink, const std::atomic<bool>* interrupted = nullptr,
                  const std::function<void(double)>& progress = {});
     /// After parameters or inputs have changed: values made consistent with the states as they are, integration begins anew.
@@ -50,14 +52,15 @@ public:
 private:
     void row(State& s, const RowSink& sink);
     void make_row(State& s, const RowSink& sink);
-    /// `found`: which root functions crossed and which way; empty if a mode was found wrong.
-    void event(const std::vector<int>& found, const RowSink& sink);
-    double wanted_mode(std::size_t condition, double value);
-    bool modes_disagree();
+    /// Something happens at state_.time; `found`: which root functions crossed and which way, may be empty.
+    void moment(const std::vector<int>& found, const RowSink& sink);
+    void find_jumps(const State& before);
+    bool anything_jumped() const;
+    void remember_for_delays(double from, double to);
     Integrator::Stopped step(double limit);
     void renew_states();
     double next_knot(double after) const;
-    [[noreturn]] void chattering();
+    void count_step(double ticks);
 
     const SourceSet& sources_;
     Evaluation evaluation_;
@@ -67,11 +70,12 @@ private:
     State state_;
     StartReport report_;
     bool started_ = false;
-    std::vector<std::size_t> events_of_;
-    std::vector<double> largest_;  ///< per condition: largest |value| seen, for telling a clear sign
-    std::size_t events_ = 0, rows_ = 0;
-    std::vector<double> values_;  ///< of conditions
+    Moments moments_;
+    std::size_t events_ = 0, rows_ = 0, kept_histories_ = 0;
+    std::vector<char> jumped_;
     std::size_t steps_since_event_ = 0, burst_ = 0;
+    double step_before_event_ = 0;  ///< > 0: steps are still shorter than they were
+    double event_ticks_ = 0, burst_begin_ = 0;
     double wall_seconds_ = 0, wall_ticks_ = 0;  ///< the same time by two clocks
 };
 

@@ -14,13 +14,13 @@ std::string indexed(const std::string& path, const std::vector<std::uint32_t>& s
     return fmt::format("{}[{},{}]", path, at / sizes[1] + 1, at % sizes[1] + 1);
 }
 
+}  // namespace
+
 Unit unit_of(const Type& type)
 {
     if (type.unit) return *type.unit;
     return type.known ? si_unit(type.dimension) : Unit{};
 }
-
-}  // namespace
 
 // --- quantities ---------------------------------------------------------------------------------------------------
 
@@ -43,7 +43,17 @@ void Instantiator::make_quantity(InstanceId id, const QuantityDecl& q, const Bod
     bool unchecked = !type.known && !boolean && q.type == ValueType::real && q.kind != QuantityKind::let && q.kind != QuantityKind::memory;
     if (unchecked) set_.diagnostics.report(messages::unchecked_quantity, q.name_span, q.name);
     if (q.kind == QuantityKind::memory) {
-        give_up(messages::unsupported, q.name_span, "memory");
+        held.kind = InstanceMember::Kind::memory;
+        held.first = static_cast<std::uint32_t>(model_->memories.size());
+        for (std::uint32_t i = 0; i < n; ++i) {
+            FlatMemory memory;
+            memory.path = indexed(path, held.sizes, i);
+            memory.unit = unit_of(type);
+            memory.boolean = boolean;
+            memory.doc = item.statement->doc;
+            memory.origin = origin;
+            add_memory(std::move(memory));
+        }
     } else if (q.kind == QuantityKind::let) {
         held.kind = InstanceMember::Kind::view;
         held.first = static_cast<std::uint32_t>(views_.size());
@@ -89,7 +99,7 @@ void Instantiator::make_quantities(InstanceId id)
 {
     for_each_statement(id, [&](const BodyItem& item, const Env& env) {
         if (const auto* q = item.statement->as<QuantityDecl>()) make_quantity(id, *q, item, env);
-        if (const auto* sequence = item.statement->as<SequenceDecl>()) give_up(messages::unsupported, sequence->name_span, "sequences");
+        if (const auto* sequence = item.statement->as<SequenceDecl>()) make_sequence(id, *sequence, item, env);
     });
 }
 
@@ -172,17 +182,30 @@ void Instantiator::settle_parameters()
                         f.high = number(high, f.high);
                         f.usual = std::abs(number(usual, 0));
                     }
+                } else if (held.kind == InstanceMember::Kind::memory) {
+                    std::uint32_t n = 1;
+                    for (std::uint32_t s : held.sizes) n *= s;
+                    const Binding* b = binding_of(id, name);
+                    const Expr* e = b != nullptr ? b->value : q->value != nullptr ? q->value : q->init;
+                    if (e == nullptr) continue;  // begins at 0
+                    Env from = b != nullptr ? b->env : own;
+                    from.located = false;
+                    Value v = build(*e, from);
+                    if (v.is_array() && v.elements.size() != n)
+                        give_up(messages::bad_value, e->span, fmt::format("'{}' has {} elements, the value has {}", name, n, v.elements.size()));
+                    for (std::uint32_t i = 0; i < n; ++i) model_->memories[held.first + i].start = at(v, i);
                 }
             } catch (const StatementGivenUp&) {
             }
         }
     }
+    settle_sequence_parameters();
     // A param is known before the run: it cannot depend on what the run computes.
     for (const FlatParameter& p : model_->parameters) {
         if (p.value == kNoNode) continue;
         for (NodeId id : graph_.reachable({p.value})) {
             const Node& n = graph_[id];
-            if (n.op != Op::time && n.op != Op::quantity) continue;
+            if (n.op != Op::time && n.op != Op::quantity && n.op != Op::memory) continue;
             set_.diagnostics.report(messages::not_constant, p.origin.span, fmt::format("param '{}'", p.path), model_->node_text(id))
                 .mend("make it an input and feed it by '->', or a let");
             break;
@@ -235,6 +258,7 @@ void Instantiator::make_dynamic_branch(const BodyItem& item, const IfDecl& branc
         } else {
             NodeId a = graph_.sub(yes[i].left, yes[i].right), b = graph_.sub(no[i].left, no[i].right);
             out.push_back({graph_.select(condition, a, b), graph_.constant(0), EquationKind::equation, yes[i].origin});
+            if (std::find(model_->switches.begin(), model_->switches.end(), condition) == model_->switches.end()) model_->switches.push_back(condition);
         }
     }
 }
@@ -275,10 +299,8 @@ void Instantiator::make_statement(const BodyItem& item, const Env& env, std::vec
         make_signal(*signal, item, env);
     } else if (const auto* b = s.as<IfDecl>()) {
         make_dynamic_branch(item, *b, env, branch);
-    } else if (s.as<WhenDecl>() != nullptr) {
-        give_up(messages::unsupported, s.span, "'when' blocks");
-    } else if (s.as<EveryDecl>() != nullptr) {
-        give_up(messages::unsupported, s.span, "'every' blocks");
+    } else if (s.as<WhenDecl>() != nullptr || s.as<EveryDecl>() != nullptr) {
+        make_block(item, env);
     }
 }
 
@@ -526,6 +548,8 @@ InstantiateResult Instantiator::run()
     for (const BodyItem& item : request_.start_statements) given_up([&] { make_start(item, {0, item.scope, nullptr, nullptr, true}, 0); });
     for (InstanceId id = 0; id < instances_.size(); ++id)
         if (!instances_[id].fluid) make_equations(id);
+    make_sequence_equations();
+    order_blocks();
     make_joint_equations();
     close_inputs();
     make_views();
@@ -543,6 +567,8 @@ InstantiateResult Instantiator::run()
     };
     mark(model_->quantities);
     mark(model_->equations);
+    mark(model_->views);
+    mark(model_->blocks);
     model_->verify();
     result.model = std::move(model_);
     return result;

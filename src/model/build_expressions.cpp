@@ -233,7 +233,13 @@ Value Instantiator::resolve_member(InstanceId id, const Path& path, std::size_t 
             return resolve_member(*fluid, path, at + 1, env, e);
         }
         case InstanceMember::Kind::sequence:
-            give_up(messages::unsupported, e.span, "sequences");
+            return sequence_member(held.first, path, at, env, e);
+        case InstanceMember::Kind::memory: {
+            no_further();
+            Value v = from_leaves([&](std::uint32_t i) { return graph_.leaf(Op::memory, i); });
+            v.boolean = q->type == ValueType::boolean || (v.is_array() ? false : model_->memories[held.first].boolean);
+            return v;
+        }
         case InstanceMember::Kind::other:
         case InstanceMember::Kind::absent:
             break;
@@ -242,8 +248,6 @@ Value Instantiator::resolve_member(InstanceId id, const Path& path, std::size_t 
         no_further();
         return element(build(*q->value, {id, m->scope, nullptr, nullptr, true}), step, env);
     }
-    if (q != nullptr && q->kind == QuantityKind::memory) give_up(messages::unsupported, step.span, "memory");
-    if (m->statement->as<SequenceDecl>() != nullptr) give_up(messages::unsupported, step.span, "sequences");
     give_up(messages::bad_value, step.span, fmt::format("'{}' does not exist here (the branch that holds it is not taken)", full));
 }
 
@@ -261,6 +265,13 @@ Value Instantiator::resolve(const Expr& e, const Env& env)
     if (e.path.size() == 1 && e.path[0].indices.empty())
         for (const LoopIndex* l = env.loops; l != nullptr; l = l->outer)
             if (l->name == name) return scalar(graph_.constant(l->value));
+    if (env.sequence != nullptr && e.path.size() == 1 && e.path[0].indices.empty()) {
+        const SequenceInstance& s = *env.sequence;
+        bool own = s.parameters.contains(name) || s.signals.contains(name) || name == "dwell";
+        for (const Statement* statement : s.decl->declarations)
+            if (const auto* q = statement->as<QuantityDecl>()) own |= q->name == name;
+        if (own) return own_sequence_name(s, name, e.path[0].span, env);
+    }
     bool in_instance = env.instance != kNoNode && instances_[env.instance].info->find(name) != nullptr;
     if (in_instance) return resolve_member(env.instance, e.path, 0, env, e);
     if (const Definition* d = set_.find(*env.scope, e.path, true)) {
@@ -351,7 +362,7 @@ Value Instantiator::build(const Expr& e, const Env& env)
         case ExprKind::logical_not:
             return scalar(graph_.unary(Op::logical_not, build_scalar(*e.args[0], env)), true);
         case ExprKind::is_stage:
-            give_up(messages::unsupported, e.span, "sequences ('is')");
+            return is_stage(e, env);
         case ExprKind::choice: {
             if (auto c = constant_of(*e.args[0], env, nullptr)) return build(*e.args[c->number != 0 ? 1 : 2], env);
             NodeId condition = build_scalar(*e.args[0], env);
@@ -413,8 +424,9 @@ Value Instantiator::build(const Expr& e, const Env& env)
 Value Instantiator::build_builtin(const Expr& e, const std::string& name, const Env& env)
 {
     Graph& g = graph_;
-    for (const char* later : {"delay", "previous", "leaving", "entering", "passing", "flow", "final", "mean", "integral", "rms"})
+    for (const char* later : {"leaving", "entering", "passing", "flow", "final", "mean", "integral", "rms"})
         if (name == later) give_up(messages::unsupported, e.span, fmt::format("'{}'", name));
+    if (name == "previous" && !env.in_block) give_up(messages::block_only, e.span, "previous()");
     if (name == "sum" || name == "product") {
         std::vector<NodeId> terms;
         if (e.args.size() == 1 && e.args[0]->kind == ExprKind::comprehension) {
@@ -450,6 +462,15 @@ Value Instantiator::build_builtin(const Expr& e, const std::string& name, const 
     if (auto it = kUnary.find(name); it != kUnary.end()) return map_unary(a[0], [&](NodeId n) { return g.unary(it->second, n); });
     // sign, floor and ceil jump: where jumps are located they become held modes, see compile/locate_conditions.cpp
     auto jump = [&](Op op, NodeId n) { return g.unary(op, n, env.located); };
+    if (name == "previous") {
+        Value v = map_unary(a[0], [&](NodeId n) { return previous_value(n); });
+        v.boolean = a[0].boolean;
+        return v;
+    }
+    if (name == "delay") {
+        if (a[1].is_array()) give_up(messages::bad_value, e.args[1]->span, "one time is expected");
+        return map_unary(a[0], [&](NodeId n) { return delayed_value(e, n, a[1].node, env); });
+    }
     if (name == "sign") return map_unary(a[0], [&](NodeId n) { return jump(Op::sign, n); });
     if (name == "floor") return map_unary(a[0], [&](NodeId n) { return jump(Op::floor, n); });
     if (name == "ceil") return map_unary(a[0], [&](NodeId n) { return jump(Op::ceil, n); });

@@ -396,9 +396,10 @@ Type UnitChecker::type_of_steps(const ComponentInfo* info, const FileScope& scop
         set_.diagnostics.report(messages::unknown_name, path[at + 1].span, path[at + 1].name, fmt::format("quantity '{}'", path[at].name));
         return Type::unknown();
     }
-    if (m->statement->as<SequenceDecl>() != nullptr) {
+    if (const auto* sequence = m->statement->as<SequenceDecl>()) {
         if (last) return not_a_quantity("a sequence");
-        return path[at + 1].name == "dwell" ? Type::of(second()) : Type::unknown();
+        Context own{info, m->scope, {}};
+        return type_of_sequence_member(*sequence, path[at + 1], own);
     }
     const Definition* domain = nullptr;
     if (const auto* port = m->statement->as<PortDecl>()) {
@@ -496,6 +497,7 @@ Type UnitChecker::type_of(const Expr& e, Context& context)
             return Type::condition();
         }
         case ExprKind::is_stage:
+            check_is_stage(e, context);
             return Type::condition();
         case ExprKind::logical_not:
             expect_condition(*e.args[0], context);
@@ -715,17 +717,20 @@ void UnitChecker::check_statement(const Statement& s, Context& context, const st
                 if (results == nullptr) context.locals = std::move(before);
             } else if constexpr (std::is_same_v<T, WhenDecl>) {
                 if (node.condition != nullptr) expect_condition(*node.condition, context);
-                check_block(node.body, context, nullptr);
+                Context own = context;
+                check_block(node.body, own, &kNoBlockResults);
             } else if constexpr (std::is_same_v<T, EveryDecl>) {
                 expect_dimension(*node.period, type_of(*node.period, context), second(), "every");
                 if (node.from != nullptr) expect_dimension(*node.from, type_of(*node.from, context), second(), "every ... from");
-                check_block(node.body, context, nullptr);
+                Context own = context;
+                check_block(node.body, own, &kNoBlockResults);
             } else if constexpr (std::is_same_v<T, WhileDecl>) {
                 expect_condition(*node.condition, context);
                 check_block(node.body, context, results);
             } else if constexpr (std::is_same_v<T, AssignDecl>) {
                 Type value = type_of(*node.value, context);
-                bool local = results != nullptr && node.target->kind == ExprKind::path && node.target->path.size() == 1 &&
+                // in a function a name is made by setting it; in a block that runs at a moment only `let` makes one
+                bool local = results != nullptr && results != &kNoBlockResults && node.target->kind == ExprKind::path && node.target->path.size() == 1 &&
                              !context.locals.contains(node.target->path[0].name);
                 if (local)
                     context.locals[node.target->path[0].name] = value;
@@ -738,7 +743,7 @@ void UnitChecker::check_statement(const Statement& s, Context& context, const st
             } else if constexpr (std::is_same_v<T, FunctionDecl>) {
                 check_function(node, context.info, *context.scope);
             } else if constexpr (std::is_same_v<T, SequenceDecl>) {
-                check_block(node.declarations, context, nullptr);
+                check_sequence(node, context);
             }
         },
         s.node);

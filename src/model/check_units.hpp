@@ -39,6 +39,8 @@ public:
     Type type_of_path(const ComponentInfo& info, const FileScope& scope, const Path& path);
     /// Type of an expression in a system's scope, for scenarios.
     Type type_of_expression(const ComponentInfo* info, const FileScope& scope, const Expr& e);
+    /// Type of a param, let or signal of a sequence.
+    Type type_in_sequence(const ComponentInfo& info, const FileScope& scope, const SequenceDecl& sequence, const std::string& name);
     /// Whether component `d` has at least the ports, params and signals of `base`; reports at `span` what is missing.
     bool check_slot(const Definition& base, const Definition& d, Span span);
     /// `put slot = Kind(...)` in the system `info`: the slot, the component's values, and that it fits.
@@ -68,12 +70,28 @@ private:
     Type type_of_builtin(const Expr& e, const std::string& name, Context& context);
     Type type_of_steps(const ComponentInfo* info, const FileScope& scope, const Path& path, std::size_t at, Context& context);
     std::optional<double> constant_of(const Expr& e, Context& context);
+    // --- check_sequences.cpp
+    void check_sequence(const SequenceDecl& sequence, Context& context);
+    void check_stage_name(const SequenceDecl& sequence, const std::string& stage, Span span);
+    void check_is_stage(const Expr& e, Context& context);
+    Type type_of_signal(const SequenceDecl& sequence, const std::string& name, Context& context);
+    Type type_of_sequence_member(const SequenceDecl& sequence, const PathStep& step, Context& context);
+    Context inside(const SequenceDecl& sequence, const Context& context);
 
     LibrarySet& set_;
     bool strict_;
     std::set<const Definition*> checked_;
     std::set<const QuantityDecl*> in_progress_;
+    std::set<std::pair<const SequenceDecl*, std::string>> in_sequence_;
 };
+
+/// Stands for the results of a function where a block runs at a moment.
+inline const std::vector<FunctionArgument> kNoBlockResults;
+
+/// The signals that the stages of a sequence set, in the order of the text.
+std::vector<std::string> signal_names(const SequenceDecl& sequence);
+/// The sequence that `path` names, seen from a component; null: none.
+const SequenceDecl* find_sequence(LibrarySet& set, const ComponentInfo& info, const Path& path);
 
 /// The domain of the port that `expr` names inside `info`, or null (nothing is reported).
 const Definition* domain_of_port(LibrarySet& set, const ComponentInfo& info, const Expr& expr);

@@ -6,6 +6,32 @@
 
 namespace netloop {
 
+std::vector<NodeId*> FlatModel::event_expressions()
+{
+    std::vector<NodeId*> list;
+    auto add = [&](NodeId& node) {
+        if (node != kNoNode) list.push_back(&node);
+    };
+    for (FlatMemory& m : memories) add(m.start);
+    for (FlatBlock& b : blocks) {
+        for (NodeId* node : {&b.condition, &b.period, &b.first}) add(*node);
+        for (FlatSetting& s : b.settings) add(s.target), add(s.value), add(s.when);
+        for (FlatAlert& a : b.alerts) add(a.when);
+    }
+    for (FlatDelay& d : delays) add(d.source), add(d.time);
+    for (FlatPrevious& p : previous) add(p.source);
+    return list;
+}
+
+std::vector<NodeId*> FlatModel::side_expressions()
+{
+    std::vector<NodeId*> list = event_expressions();
+    for (FlatInit& i : inits) list.insert(list.end(), {&i.left, &i.right});
+    for (FlatGuess& g : guesses) list.insert(list.end(), {&g.target, &g.value});
+    for (FlatView& v : views) list.push_back(&v.value);
+    return list;
+}
+
 void FlatModel::verify() const
 {
     auto check_node = [&](NodeId id, const char* what) {
@@ -18,7 +44,8 @@ void FlatModel::verify() const
     for (const FlatParameter& p : parameters) check_node(p.value, "a param");
     for (NodeId id = 0; id < graph.size(); ++id) {
         const Node& n = graph[id];
-        bool bad = (n.op == Op::quantity && n.a >= quantities.size()) || (n.op == Op::parameter && n.a >= parameters.size());
+        bool bad = (n.op == Op::quantity && n.a >= quantities.size()) || (n.op == Op::parameter && n.a >= parameters.size()) ||
+                   (n.op == Op::memory && n.a >= memories.size());
         if (bad) throw std::logic_error("flat model: a leaf refers to nothing");
     }
 }
@@ -28,6 +55,7 @@ std::string FlatModel::node_text(NodeId id) const
     return graph.text(id, [&](const Node& n) -> std::string {
         if (n.op == Op::quantity) return quantities[n.a].path + std::string(n.b, '\'');
         if (n.op == Op::parameter) return parameters[n.a].path;
+        if (n.op == Op::memory) return memories[n.a].path;
         return fmt::format("{}[{}]", op_name(n.op), n.a);
     });
 }
@@ -41,6 +69,14 @@ std::string FlatModel::text() const
     for (const FlatEquation& e : equations) out += fmt::format("equation {}\n", equation_text(e));
     for (const FlatInit& i : inits) out += fmt::format("init {} = {}\n", node_text(i.left), node_text(i.right));
     for (const FlatFind& f : finds) out += fmt::format("find {} so that {} = {}\n", parameters[f.parameter].path, node_text(f.left), node_text(f.right));
+    for (const FlatMemory& m : memories) out += fmt::format("memory {} [{}]{}\n", m.path, m.unit.text, m.start == kNoNode ? "" : " = " + node_text(m.start));
+    for (const FlatBlock& b : blocks) {
+        out += "block " + b.text + "\n";
+        for (const FlatSetting& s : b.settings)
+            out += fmt::format("  {} := {}{}\n", s.memory != FlatSetting::kNone ? memories[s.memory].path : node_text(s.target), node_text(s.value),
+                               s.when == kNoNode ? "" : ", if " + node_text(s.when));
+        for (const FlatAlert& a : b.alerts) out += fmt::format("  says \"{}\"{}\n", a.text, a.when == kNoNode ? "" : ", if " + node_text(a.when));
+    }
     if (begin_steady) out += "begin steady\n";
     for (const FlatGuess& g : guesses) out += fmt::format("guess {} = {}\n", node_text(g.target), node_text(g.value));
     return out;

@@ -96,6 +96,65 @@ struct FlatView {
     Origin origin;
 };
 
+/// What keeps its value between events.
+struct FlatMemory {
+    std::string path;
+    Unit unit;
+    bool boolean = false;
+    bool hidden = false;      ///< made by the compiler, not by the user: not recorded
+    NodeId start = kNoNode;   ///< what it begins with
+    std::string doc;
+    Origin origin;
+};
+
+/// `target := value` in a block.
+struct FlatSetting {
+    static constexpr std::uint32_t kNone = 0xffffffffu;
+    std::uint32_t memory = kNone;  ///< what is set: a memory, or the quantity (or its derivative) in `target`
+    NodeId target = kNoNode;
+    NodeId value = kNoNode;
+    NodeId when = kNoNode;  ///< set only if this holds; kNoNode: always
+    std::uint32_t order = 0;  ///< of the derivative that is set
+    Span span;
+};
+/// `stop`, `warn` or `fail` in a block.
+struct FlatAlert {
+    enum class Action { stop, warn, fail } action = Action::stop;
+    std::string text;
+    NodeId when = kNoNode;
+    Span span;
+};
+/// Statements that run at a moment.
+struct FlatBlock {
+    enum class Kind { start, every, transition, entry, when } kind = Kind::when;
+    NodeId condition = kNoNode;               ///< of a `when` and of a transition
+    NodeId period = kNoNode, first = kNoNode; ///< of an `every`, s
+    std::uint32_t sequence = 0, stage = 0;    ///< of a transition, which leaves it, and of what runs on entry
+    std::uint32_t target = 0;                 ///< the stage that a transition leads to
+    std::vector<FlatSetting> settings;
+    std::vector<FlatAlert> alerts;
+    std::string text;  ///< for tables and messages: "when level > 2.4 m"
+    Origin origin;
+};
+struct FlatSequence {
+    std::string path;
+    std::vector<std::string> stages;
+    std::uint32_t stage = 0;  ///< memory: the number of the present stage, from 1
+    std::uint32_t since = 0;  ///< memory: when it was entered, s
+    Origin origin;
+};
+/// `delay(x, T)`: the memory follows x, T later. `previous(x)`: it holds x as it was just before the event.
+struct FlatDelay {
+    std::uint32_t memory = 0;
+    NodeId source = kNoNode;
+    NodeId time = kNoNode;
+    Origin origin;
+};
+struct FlatPrevious {
+    std::uint32_t memory = 0;
+    NodeId source = kNoNode;
+};
+
 struct FlatModel {
     std::string name;
     Graph graph;
@@ -108,11 +167,23 @@ struct FlatModel {
     bool begin_steady = false;
     std::vector<NodeId> steady_except;  ///< quantities that need not stand still
     std::vector<FlatView> views;
+    std::vector<FlatMemory> memories;
+    std::vector<FlatBlock> blocks;  ///< in the order in which they run at one moment, kind by kind
+    std::vector<FlatSequence> sequences;
+    std::vector<FlatDelay> delays;
+    std::vector<FlatPrevious> previous;
+    /// Conditions whose equations differ in kind: each combination of them may need a system of its own.
+    std::vector<NodeId> switches;
     std::vector<std::string> instances;  ///< path of each instance; "" is the system
     std::vector<Span> places;            ///< where each instance stands in the user's own files: its part, or the part that holds it
 
     /// The place to show for an origin: its own if that is the user's, else the part in the user's files that brings it in.
     Span shown_place(const Origin& origin) const { return origin.in_library ? places[origin.instance] : origin.span; }
+
+    /// Every expression outside the equations: starts, lets, blocks, delays. What a pass does to leaves, it does to these.
+    std::vector<NodeId*> side_expressions();
+    /// Of blocks, memories and delays alone.
+    std::vector<NodeId*> event_expressions();
 
     /// Throws std::logic_error if an id points outside its array (a broken invariant, never the user's fault).
     void verify() const;

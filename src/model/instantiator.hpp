@@ -33,6 +33,17 @@ struct Value {
     bool is_array() const { return !sizes.empty(); }
 };
 
+/// A sequence of an instance.
+struct SequenceInstance {
+    InstanceId owner = 0;
+    const SequenceDecl* decl = nullptr;
+    const FileScope* scope = nullptr;
+    std::string path;
+    std::uint32_t flat = 0;  ///< into FlatModel::sequences
+    std::map<std::string, ParameterId> parameters;
+    std::map<std::string, QuantityId> signals;
+};
+
 struct FunctionFrame {
     std::map<std::string, Value> locals;
 };
@@ -44,6 +55,8 @@ struct Env {
     const LoopIndex* loops = nullptr;
     FunctionFrame* frame = nullptr;
     bool located = true;  ///< conditions become events; false inside functions and untracked()
+    const SequenceInstance* sequence = nullptr;  ///< whose own names are looked up before those of the instance
+    bool in_block = false;                       ///< previous() has a meaning here
 };
 
 struct Binding {
@@ -55,7 +68,7 @@ struct Binding {
 };
 
 struct InstanceMember {
-    enum class Kind { absent, option, parameter, quantity, view, port, part, fluid, joint, sequence, other } kind = Kind::absent;
+    enum class Kind { absent, option, parameter, quantity, view, port, part, fluid, joint, sequence, memory, other } kind = Kind::absent;
     std::uint32_t first = 0;
     std::vector<std::uint32_t> sizes;  ///< of an array; for an array of parts the instance of each
     double number = 0;                 ///< of an option
@@ -183,6 +196,29 @@ private:
     void walk_procedure(const Block& block, std::size_t from, Env& env, ProcedureWork& work, std::vector<ProcedureStep>& out);
     void set_local(const std::string& name, const Value& value, Span span, Env& env, ProcedureWork& work, std::vector<ProcedureStep>& out);
 
+    // --- build_events.cpp: memories, blocks, sequences
+    struct BlockWork;
+    std::string path_of(InstanceId id, const std::string& name) const;
+    std::uint32_t add_memory(FlatMemory memory);
+    NodeId previous_value(NodeId source);
+    NodeId delayed_value(const Expr& e, NodeId source, NodeId time, const Env& env);
+    void make_sequence(InstanceId id, const SequenceDecl& decl, const BodyItem& item, const Env& env);
+    void settle_sequence_parameters();
+    Env env_of(const SequenceInstance& s) const;
+    NodeId is_in_stage(const SequenceInstance& s, std::size_t stage);
+    std::size_t stage_index(const SequenceInstance& s, const std::string& name, Span span);
+    Value sequence_member(std::uint32_t index, const Path& path, std::size_t at, const Env& env, const Expr& e);
+    Value own_sequence_name(const SequenceInstance& s, const std::string& name, Span span, const Env& env);
+    Value is_stage(const Expr& e, const Env& env);
+    void order_blocks();
+    void make_sequence_equations();
+    void make_transitions(const SequenceInstance& s, const std::vector<const Stage*>& stages, const Env& env);
+    void make_block(const BodyItem& item, const Env& env);
+    void finish_block(const Block& body, const Env& env, BlockWork& work);
+    NodeId as_of_now(NodeId root, const BlockWork& work);
+    void run_block(const Block& body, Env& env, BlockWork& work);
+    void set_in_block(const AssignDecl& assign, const Value& value, const Env& env, BlockWork& work);
+
     // --- build_equations.cpp
     void make_quantities(InstanceId id);
     void make_quantity(InstanceId id, const QuantityDecl& q, const BodyItem& item, const Env& env);
@@ -230,7 +266,12 @@ private:
     std::map<std::pair<const TableDecl*, int>, std::uint32_t> tables_;
     std::map<std::pair<const FunctionDecl*, InstanceId>, MadeProcedure> procedures_;
     std::map<std::string, std::size_t> init_by_key_, guess_by_key_;
+    std::deque<SequenceInstance> sequences_;
+    std::map<NodeId, NodeId> previous_;  ///< of an expression: the leaf that holds it as it was before the event
     int call_depth_ = 0;
 };
+
+/// The unit in which a quantity of this type is shown.
+Unit unit_of(const Type& type);
 
 }  // namespace netloop

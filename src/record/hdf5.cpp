@@ -98,6 +98,68 @@ Handle column_type()
     return t;
 }
 
+struct EventRow {
+    const char* text;
+    const char* part;
+    const char* place;
+    std::int64_t first;
+    std::int64_t count;
+    double steps_lost;
+    double seconds;
+};
+
+Handle event_type()
+{
+    Handle text = text_type();
+    Handle t(H5Tcreate(H5T_COMPOUND, sizeof(EventRow)), H5Tclose);
+    H5Tinsert(t, "condition", HOFFSET(EventRow, text), text);
+    H5Tinsert(t, "part", HOFFSET(EventRow, part), text);
+    H5Tinsert(t, "place", HOFFSET(EventRow, place), text);
+    H5Tinsert(t, "first", HOFFSET(EventRow, first), H5T_NATIVE_INT64);
+    H5Tinsert(t, "count", HOFFSET(EventRow, count), H5T_NATIVE_INT64);
+    H5Tinsert(t, "steps_lost", HOFFSET(EventRow, steps_lost), H5T_NATIVE_DOUBLE);
+    H5Tinsert(t, "seconds", HOFFSET(EventRow, seconds), H5T_NATIVE_DOUBLE);
+    return t;
+}
+
+bool write_number(hid_t at, const char* name, double value)
+{
+    Handle space(H5Screate(H5S_SCALAR), H5Sclose);
+    Handle a(H5Acreate2(at, name, H5T_NATIVE_DOUBLE, space, H5P_DEFAULT, H5P_DEFAULT), H5Aclose);
+    return a.ok() && H5Awrite(a, H5T_NATIVE_DOUBLE, &value) >= 0;
+}
+
+double read_number(hid_t at, const char* name)
+{
+    Handle a(H5Aopen(at, name, H5P_DEFAULT), H5Aclose);
+    double value = 0;
+    if (a.ok()) H5Aread(a, H5T_NATIVE_DOUBLE, &value);
+    return value;
+}
+
+// A recording of an interrupted writer, or an older one, holds none.
+void read_events(hid_t file, EventRecord& record)
+{
+    if (H5Lexists(file, "events", H5P_DEFAULT) <= 0 || H5Lexists(file, "event_times", H5P_DEFAULT) <= 0) return;
+    Handle set(H5Dopen2(file, "events", H5P_DEFAULT), H5Dclose), time_set(H5Dopen2(file, "event_times", H5P_DEFAULT), H5Dclose);
+    if (!set.ok() || !time_set.ok()) return;
+    Handle space(H5Dget_space(set), H5Sclose), time_space(H5Dget_space(time_set), H5Sclose), type = event_type();
+    auto n = static_cast<std::size_t>(H5Sget_simple_extent_npoints(space)), n_times = static_cast<std::size_t>(H5Sget_simple_extent_npoints(time_space));
+    record.steps = read_number(set, "steps");
+    record.seconds = read_number(set, "seconds");
+    std::vector<EventRow> rows(n);
+    std::vector<double> times(n_times);
+    if (n == 0 || H5Dread(set, type, H5S_ALL, H5S_ALL, H5P_DEFAULT, rows.data()) < 0) return;
+    if (n_times > 0 && H5Dread(time_set, H5T_NATIVE_DOUBLE, H5S_ALL, H5S_ALL, H5P_DEFAULT, times.data()) < 0) times.clear();
+    for (const EventRow& row : rows) {
+        EventEntry e{row.text, row.part, row.place, {}, row.steps_lost, row.seconds};
+        if (row.first >= 0 && row.count >= 0 && row.first + row.count <= static_cast<std::int64_t>(times.size()))
+            e.times.assign(times.begin() + row.first, times.begin() + row.first + row.count);
+        if (!e.times.empty()) record.kinds.push_back(std::move(e));
+    }
+    H5Dvlen_reclaim(type, space, H5P_DEFAULT, rows.data());
+}
+
 class Hdf5Writer : public RecordingWriter {
 public:
     Hdf5Writer(std::string path, const RecordingHead& head) : path_(std::move(path)), unfinished_(unfinished_name(path_))
@@ -145,6 +207,8 @@ public:
         if (late) flushed_ = now;
     }
 
+    void events(const EventRecord& record) override { record_ = record; }
+
     void finish(bool complete, const std::string& reason) override
     {
         if (n_rows_ == 0) {
@@ -160,6 +224,7 @@ public:
             file_ = Handle(H5Fopen(unfinished_.c_str(), H5F_ACC_RDWR, H5P_DEFAULT), H5Fclose);
             ok = file_.ok();
             if (ok) write_state(complete ? "yes" : "no", reason);
+            ok = ok && write_events();
             ok = file_.reset() && ok;
         }
         if (!ok) throw RecordingError(fmt::format("'{}' cannot be written: the disk is full or failed; what was written stays in '{}'", path_, unfinished_));
@@ -189,6 +254,25 @@ private:
         return set.ok() && H5Dwrite(set, type, H5S_ALL, H5S_ALL, H5P_DEFAULT, rows.data()) >= 0;
     }
 
+    bool write_events()
+    {
+        std::vector<EventRow> rows;
+        std::vector<double> times;
+        for (const EventEntry& e : record_.kinds) {
+            rows.push_back({e.text.c_str(), e.part.c_str(), e.place.c_str(), static_cast<std::int64_t>(times.size()), static_cast<std::int64_t>(e.times.size()),
+                            e.steps_lost, e.seconds});
+            times.insert(times.end(), e.times.begin(), e.times.end());
+        }
+        hsize_t n = rows.size(), n_times = times.size();
+        Handle type = event_type(), space(H5Screate_simple(1, &n, nullptr), H5Sclose), time_space(H5Screate_simple(1, &n_times, nullptr), H5Sclose);
+        Handle set(H5Dcreate2(file_, "events", type, space, H5P_DEFAULT, H5P_DEFAULT, H5P_DEFAULT), H5Dclose);
+        Handle time_set(H5Dcreate2(file_, "event_times", H5T_NATIVE_DOUBLE, time_space, H5P_DEFAULT, H5P_DEFAULT, H5P_DEFAULT), H5Dclose);
+        if (!set.ok() || !time_set.ok()) return false;
+        bool ok = write_number(set, "steps", record_.steps) && write_number(set, "seconds", record_.seconds);
+        ok = ok && (rows.empty() || H5Dwrite(set, type, H5S_ALL, H5S_ALL, H5P_DEFAULT, rows.data()) >= 0);
+        return ok && (times.empty() || H5Dwrite(time_set, H5T_NATIVE_DOUBLE, H5S_ALL, H5S_ALL, H5P_DEFAULT, times.data()) >= 0);
+    }
+
     bool make_values()
     {
         hsize_t size[2] = {0, stored_.size()}, most[2] = {H5S_UNLIMITED, stored_.size()};
@@ -213,6 +297,7 @@ private:
         return ok;
     }
 
+    EventRecord record_;
     std::string path_, unfinished_;
     Handle file_{-1, H5Fclose}, values_{-1, H5Dclose};
     std::vector<std::size_t> stored_;
@@ -268,6 +353,7 @@ Recording read_hdf5(const std::string& path)
         r.columns.push_back(std::move(c));
     }
     H5Dvlen_reclaim(type, space, H5P_DEFAULT, rows.data());
+    read_events(file, r.events);
     return r;
 }
 

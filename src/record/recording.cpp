@@ -107,6 +107,7 @@ void Recording::save(const std::string& path) const
         for (std::size_t c = 0; c < columns.size(); ++c) row[c] = columns[c].values[r];
         writer->row(row.data());
     }
+    writer->events(events);
     writer->finish(complete, reason);
 }
 

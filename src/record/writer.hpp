@@ -21,6 +21,8 @@ public:
     virtual ~RecordingWriter() = default;
     /// One row, SI values of all columns. Throws RecordingError (a full disk).
     virtual void row(const double* values) = 0;
+    /// What happened, told before finish().
+    virtual void events(const EventRecord& record) { (void)record; }
     /// Closes the file and gives it its name. Without any row, nothing is left behind.
     virtual void finish(bool complete, const std::string& reason) = 0;
 };

@@ -11,6 +11,12 @@ Evaluation::Evaluation(std::shared_ptr<const CompiledModel> model, Evaluator eva
     : model_(std::move(model)), evaluator_(evaluator), selection_(*model_), memory_(model_->layout.size, 0.0), given_(model_->form.flat().parameters.size())
 {
     for (const auto& [place, value] : model_->literals) memory_[place] = value;
+    if (!model_->events.delay_of.empty()) delays_ = std::make_unique<Delays>(model_->events.delay_of.size());
+}
+
+void Evaluation::follow_delays(double t)
+{
+    for (std::size_t k = 0; k < model_->events.delay_of.size(); ++k) set_memory(model_->events.delay_of[k].memory, delays_->value(k, t));
 }
 
 std::optional<Evaluation::ParameterProblem> Evaluation::settle_parameters()
@@ -44,7 +50,7 @@ std::optional<Evaluation::ParameterProblem> Evaluation::settle_parameters()
 void Evaluation::at(double t, const double* z, const double* rates)
 {
     std::size_t n = model_->n();
-    memory_[model_->layout.time] = t;
+    set_time(t);
     std::copy(z, z + n, memory_.begin() + model_->layout.z);
     if (rates != nullptr) std::copy(rates, rates + n, memory_.begin() + model_->layout.rates);
 }

@@ -4,6 +4,7 @@
 #include <memory>
 #include <optional>
 
+#include "solve/delays.hpp"
 #include "solve/state_selection.hpp"
 #include "solve/stopwatch.hpp"
 
@@ -31,12 +32,21 @@ public:
     double mode(std::size_t i) const { return memory_[model_->layout.modes + i]; }
     void set_mode(std::size_t i, double v) { memory_[model_->layout.modes + i] = v; }
 
+    // --- memories
+    double memory(std::size_t i) const { return memory_[model_->layout.memories + i]; }
+    void set_memory(std::size_t i, double v) { memory_[model_->layout.memories + i] = v; }
+
     // --- evaluations at (t, z, z'). All arrays have n numbers.
     void at(double t, const double* z, const double* rates);
     /// Where the programs read z and z': a method that iterates writes there, and tells the time.
     double* z() { return memory_.data() + model_->layout.z; }
     double* rates() { return memory_.data() + model_->layout.rates; }
-    void set_time(double t) { memory_[model_->layout.time] = t; }
+    void set_time(double t)
+    {
+        memory_[model_->layout.time] = t;
+        if (delays_) follow_delays(t);
+    }
+    double time() const { return memory_[model_->layout.time]; }
     /// F(t, z, z'); false if a value is not finite.
     bool residual(double* f);
     /// Values of dF/dz and dF/dz' along CompiledModel::pattern.
@@ -56,9 +66,14 @@ public:
     bool choose_states();
     const StateSelection& selection() const { return selection_; }
     bool is_state(std::size_t z) const { return selection_.is_state(z); }
+    /// Runs one of the programs of EventPrograms; its results are read by value_at().
+    void work_out(const Program& program) { run(program); }
     double value_at(std::uint32_t place) const { return memory_[place]; }
     /// Where the search for each member of z begins.
     void search_start(std::vector<double>& z);
+
+    // --- delays: values that follow others by a time; what they follow is kept while the run goes on
+    Delays* delays() { return delays_.get(); }
 
     std::size_t n_residuals = 0, n_jacobians = 0;
     TimeShares shares;
@@ -66,7 +81,10 @@ public:
 private:
     void run(const Program& p) { execute(p, evaluator_, memory_, registers_); }
 
+    void follow_delays(double t);
+
     std::shared_ptr<const CompiledModel> model_;
+    std::unique_ptr<Delays> delays_;
     Evaluator evaluator_;
     StateSelection selection_;
     std::vector<double> memory_, registers_, coefficients_, by_z_, by_rate_;

@@ -113,6 +113,7 @@ std::string describe_not_finite(const Evaluation& evaluation, const SourceSet& s
         if (n.op == Op::time) return time;
         if (n.op == Op::parameter) return evaluation.parameter(n.a);
         if (n.op == Op::mode) return evaluation.mode(n.a);
+        if (n.op == Op::memory) return evaluation.memory(n.a);
         auto it = known.find({n.a, n.b});
         return it == known.end() ? 0.0 : it->second;
     });

@@ -48,7 +48,7 @@ private:
     bool with_old_matrix(std::vector<double>& x);
 };
 
-/// Sets all modes by the present values of their conditions; returns how many changed.
+/// Sets all modes by the present values of their conditions, those of time excepted; returns how many changed.
 std::size_t settle_modes(Evaluation& evaluation, const State& s);
 
 /// The start at `time`. `known`: a recorded state to begin from, per member of z, NaN where it says nothing; empty: none.

@@ -80,7 +80,7 @@ TEST_CASE("a lowered program gives what the graph gives, single or as kernels ov
             return pool.back();
         };
         for (std::uint32_t i = 0; i < n; ++i) roots.push_back(expression(i, seed % 3 == 0 ? seed * 1000 + i : seed));
-        Lowering lowering(g, n_parameters, 1, n);
+        Lowering lowering(g, n_parameters, 1, 0, n);
         Program program = lowering.lower("test", roots);
         Program prologue = lowering.prologue();
         MemoryLayout layout = lowering.layout();

@@ -53,7 +53,7 @@ struct RandomProgram {
         }
         // some roots are read by others, so that results are inputs further up
         for (std::uint32_t i = 0; i + 1 < kUnknowns; i += 3) roots.push_back(g.mul(roots[i], g.unary(Op::cos, roots[i + 1])));
-        Lowering lowering(g, kParameters, 1, kUnknowns);
+        Lowering lowering(g, kParameters, 1, 0, kUnknowns);
         program = lowering.lower("test", roots);
         prologue = lowering.prologue();
         layout = lowering.layout();

@@ -1,0 +1,197 @@
+#include "evaluate/event_programs.hpp"
+
+#include <algorithm>
+#include <set>
+
+namespace netloop {
+namespace {
+
+constexpr std::uint32_t kNone = EventPrograms::kNone;
+
+// Collects roots of one program; the place of each is known once it is lowered.
+class Roots {
+public:
+    explicit Roots(std::vector<NodeId>& list) : list_(list) {}
+    void add(NodeId node, std::uint32_t& place)
+    {
+        if (node == kNoNode) return;
+        place = static_cast<std::uint32_t>(list_.size());
+        list_.push_back(node);
+        wanted_.push_back(&place);
+    }
+    void settle(const Program& program)
+    {
+        for (std::uint32_t* place : wanted_) *place = program.results[*place];
+    }
+
+private:
+    std::vector<NodeId>& list_;
+    std::vector<std::uint32_t*> wanted_;
+};
+
+Program lower_all(Lowering& lowering, const char* name, const std::vector<std::pair<NodeId, std::uint32_t*>>& wanted)
+{
+    std::vector<NodeId> nodes;
+    Roots roots(nodes);
+    for (const auto& [node, place] : wanted) roots.add(node, *place);
+    Program program = lowering.lower(name, nodes);
+    roots.settle(program);
+    return program;
+}
+
+void look_at_reads(const SolverForm& form, const Graph& g, const std::vector<NodeId>& roots, EventPrograms::Block& block)
+{
+    std::set<std::uint32_t> memories;
+    for (NodeId id : g.reachable(roots)) {
+        const Node& n = g[id];
+        if (n.op == Op::memory) memories.insert(n.a);
+        // a mode follows from a condition, which may read anything
+        if (n.op == Op::rate || n.op == Op::mode || (n.op == Op::unknown && form.z[n.a].kind != ZEntry::Kind::state)) block.reads_solved = true;
+    }
+    block.memories.assign(memories.begin(), memories.end());
+}
+
+// Conditions that only transitions of certain stages look at need no watching in the other stages.
+void look_at_users(const SolverForm& form, const Graph& g, EventPrograms& e)
+{
+    std::size_t n = form.conditions.size();
+    std::vector<char> always(n, 0);
+    std::vector<NodeId> roots = form.residuals;
+    for (const OutputColumn& o : form.outputs) roots.push_back(o.value);
+    for (const FlatBlock& b : form.events.blocks) {
+        if (b.kind == FlatBlock::Kind::when) roots.push_back(b.condition);
+        for (const FlatSetting& s : b.settings) roots.insert(roots.end(), {s.value, s.when, s.target});
+        for (const FlatAlert& a : b.alerts) roots.push_back(a.when);
+    }
+    for (const FlatDelay& d : form.events.delays) roots.push_back(d.source);
+    for (const FlatPrevious& p : form.events.previous) roots.push_back(p.source);
+    for (const FlatMemory& m : form.events.memories) roots.push_back(m.start);
+    for (const Condition& c : form.conditions) roots.push_back(c.value);
+    for (const SolverChoice& c : form.choices)
+        for (const StateChoice::Entry& entry : c.entries) roots.push_back(entry.value);
+    std::erase(roots, kNoNode);
+    for (NodeId id : g.reachable(roots))
+        if (g[id].op == Op::mode) always[g[id].a] = 1;
+    e.only_in.assign(n, {});
+    for (const FlatBlock& b : form.events.blocks) {
+        if (b.kind != FlatBlock::Kind::transition) continue;
+        for (NodeId id : g.reachable({b.condition}))
+            if (g[id].op == Op::mode && !always[g[id].a]) e.only_in[g[id].a].emplace_back(b.sequence, b.stage);
+    }
+}
+
+}  // namespace
+
+void lower_events(const SolverForm& form, Graph& g, Lowering& lowering, EventPrograms& e)
+{
+    const SolverEvents& events = form.events;
+    std::vector<std::pair<NodeId, std::uint32_t*>> wanted;
+    auto want = [&](NodeId node, std::uint32_t& place) { wanted.emplace_back(node, &place); };
+
+    e.guard.assign(events.blocks.size(), kNone);
+    for (std::size_t b = 0; b < events.blocks.size(); ++b) want(events.blocks[b].condition, e.guard[b]);
+    e.guards = lower_all(lowering, "conditions of blocks", wanted);
+    wanted.clear();
+
+    std::vector<char> in_equations_memory(events.memories.size(), 0), in_equations_mode(form.conditions.size(), 0);
+    for (NodeId id : g.reachable(form.residuals)) {
+        if (g[id].op == Op::memory) in_equations_memory[g[id].a] = 1;
+        if (g[id].op == Op::mode) in_equations_mode[g[id].a] = 1;
+    }
+    // a condition that reads a memory turns with it
+    for (const Condition& c : form.conditions)
+        for (NodeId id : g.reachable({c.value}))
+            if (g[id].op == Op::memory) in_equations_memory[g[id].a] = 1;
+    e.memory_in_equations = in_equations_memory;
+    e.mode_in_equations = in_equations_mode;
+
+    e.blocks.resize(events.blocks.size());
+    for (std::size_t b = 0; b < events.blocks.size(); ++b) {
+        const FlatBlock& from = events.blocks[b];
+        EventPrograms::Block& to = e.blocks[b];
+        to.settings.resize(from.settings.size());
+        to.alerts.assign(from.alerts.size(), kNone);
+        std::vector<NodeId> roots;
+        for (std::size_t k = 0; k < from.settings.size(); ++k) {
+            const FlatSetting& s = from.settings[k];
+            EventPrograms::Setting& made = to.settings[k];
+            want(s.value, made.value);
+            want(s.when, made.when);
+            roots.insert(roots.end(), {s.value, s.when});
+            if (s.memory != FlatSetting::kNone) {
+                to.sets_equations |= in_equations_memory[s.memory] != 0;
+                continue;
+            }
+            to.sets_equations = true;
+            want(s.target, made.target);
+            bool negative = g[s.target].op == Op::neg;
+            const Node n = g[negative ? g[s.target].a : s.target];
+            if (n.op == Op::unknown && (form.z[n.a].kind == ZEntry::Kind::state || form.z[n.a].kind == ZEntry::Kind::candidate)) {
+                made.state = n.a;
+                made.sign = negative ? -1 : 1;
+            } else {
+                e.demands.push_back({static_cast<std::uint32_t>(b), static_cast<std::uint32_t>(k)});
+            }
+        }
+        for (std::size_t k = 0; k < from.alerts.size(); ++k) {
+            want(from.alerts[k].when, to.alerts[k]);
+            roots.push_back(from.alerts[k].when);
+        }
+        std::erase(roots, kNoNode);
+        look_at_reads(form, g, roots, to);
+    }
+    e.actions = lower_all(lowering, "blocks", wanted);
+    wanted.clear();
+
+    std::size_t n_time = static_cast<std::size_t>(std::count_if(form.conditions.begin(), form.conditions.end(), [](const Condition& c) { return c.slope != kNoNode; }));
+    e.time_conditions.reserve(n_time);
+    for (std::size_t i = 0; i < form.conditions.size(); ++i) {
+        if (form.conditions[i].slope == kNoNode) continue;
+        e.time_conditions.push_back({static_cast<std::uint32_t>(i), 0, 0});
+        want(form.conditions[i].value, e.time_conditions.back().value);
+        want(form.conditions[i].slope, e.time_conditions.back().slope);
+    }
+    e.times = lower_all(lowering, "conditions of time", wanted);
+    wanted.clear();
+
+    e.every.reserve(events.blocks.size());
+    for (std::size_t b = 0; b < events.blocks.size(); ++b) {
+        if (events.blocks[b].kind != FlatBlock::Kind::every) continue;
+        e.every.push_back({static_cast<std::uint32_t>(b), 0, 0});
+        want(events.blocks[b].period, e.every.back().period);
+        want(events.blocks[b].first, e.every.back().first);
+    }
+    e.periods = lower_all(lowering, "periods", wanted);
+    wanted.clear();
+
+    e.start_of.reserve(events.memories.size());
+    for (std::size_t i = 0; i < events.memories.size(); ++i) {
+        if (events.memories[i].start == kNoNode) continue;
+        e.start_of.emplace_back(static_cast<std::uint32_t>(i), 0);
+        want(events.memories[i].start, e.start_of.back().second);
+    }
+    e.starts = lower_all(lowering, "starts of memories", wanted);
+    wanted.clear();
+
+    e.previous_of.reserve(events.previous.size());
+    for (const FlatPrevious& p : events.previous) {
+        e.previous_of.emplace_back(p.memory, 0);
+        want(p.source, e.previous_of.back().second);
+    }
+    e.previous = lower_all(lowering, "previous values", wanted);
+    wanted.clear();
+
+    e.delay_of.reserve(events.delays.size());
+    for (const FlatDelay& d : events.delays) {
+        e.delay_of.push_back({d.memory, 0, 0});
+        want(d.source, e.delay_of.back().source);
+        want(d.time, e.delay_of.back().time);
+    }
+    e.delays = lower_all(lowering, "delays", wanted);
+    wanted.clear();
+
+    e.switches = lowering.lower("switches", events.switches);
+    look_at_users(form, g, e);
+}
+
+}  // namespace netloop

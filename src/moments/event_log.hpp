@@ -1,0 +1,52 @@
+// What happened when: for the table of events, the summary and the recording.
+#pragma once
+
+#include <cstdint>
+#include <vector>
+
+namespace netloop {
+
+/// One kind of event: a located condition, or an `every` block.
+struct EventKind {
+    bool block = false;       ///< an `every` block; else a condition
+    std::uint32_t index = 0;  ///< of the block or the condition
+    std::vector<double> times;
+    double steps_lost = 0;  ///< steps made until the step length was half again what it had been before
+    double ticks = 0;       ///< time for locating it, settling it, and those steps
+};
+
+class EventLog {
+public:
+    void begin(std::size_t n_conditions, const std::vector<std::uint32_t>& every_blocks)
+    {
+        kinds_.clear();
+        for (std::uint32_t i = 0; i < n_conditions; ++i) kinds_.push_back({false, i, {}, 0, 0});
+        n_conditions_ = n_conditions;
+        for (std::uint32_t b : every_blocks) kinds_.push_back({true, b, {}, 0, 0});
+    }
+    void condition(std::size_t i, double time) { add(i, time); }
+    void every(std::size_t k, double time) { add(n_conditions_ + k, time); }
+    /// Those of the last moment share what it cost.
+    void charge(double steps, double ticks)
+    {
+        if (last_.empty()) return;
+        for (std::size_t k : last_) {
+            kinds_[k].steps_lost += steps / static_cast<double>(last_.size());
+            kinds_[k].ticks += ticks / static_cast<double>(last_.size());
+        }
+    }
+    void new_moment() { last_.clear(); }
+    const std::vector<EventKind>& kinds() const { return kinds_; }
+
+private:
+    void add(std::size_t k, double time)
+    {
+        kinds_[k].times.push_back(time);
+        last_.push_back(k);
+    }
+    std::vector<EventKind> kinds_;
+    std::size_t n_conditions_ = 0;
+    std::vector<std::size_t> last_;
+};
+
+}  // namespace netloop

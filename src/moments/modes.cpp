@@ -1,0 +1,195 @@
+#include "moments/modes.hpp"
+
+#include <algorithm>
+#include <cmath>
+
+namespace netloop {
+
+namespace {
+constexpr double kUnsure = 1e-9;  ///< of the largest value seen: nearer to zero the sign is not relied on
+}
+
+Modes::Modes(Evaluation& evaluation)
+    : e_(evaluation),
+      p_(evaluation.model().events),
+      largest_(evaluation.model().form.conditions.size(), 0.0),
+      clocked_(evaluation.model().events.time_conditions.size()),
+      next_turn_(HUGE_VAL)
+{
+}
+
+bool Modes::watched(std::size_t i) const
+{
+    const auto& only = p_.only_in[i];
+    if (only.empty()) return true;
+    const auto& sequences = e_.model().form.events.sequences;
+    return std::any_of(only.begin(), only.end(), [&](const auto& o) { return e_.memory(sequences[o.first].stage) == o.second + 1; });
+}
+
+void Modes::put(std::size_t i, double mode, double time, EventLog* log)
+{
+    e_.set_mode(i, mode);
+    if (log != nullptr && watched(i)) log->condition(i, time);
+}
+
+void Modes::renew_clock(double time)
+{
+    next_turn_ = HUGE_VAL;
+    if (clocked_.empty()) return;
+    double now = e_.time();
+    e_.set_time(0);
+    e_.work_out(p_.times);
+    e_.set_time(now);
+    const auto& conditions = e_.model().form.conditions;
+    for (std::size_t k = 0; k < clocked_.size(); ++k) {
+        const auto& c = p_.time_conditions[k];
+        double at_zero = e_.value_at(c.value), slope = e_.value_at(c.slope);
+        Clocked& to = clocked_[k];
+        if (conditions[c.condition].kind == Condition::Kind::whole) {
+            // between whole numbers; at one exactly it is already behind it
+            double value = at_zero + slope * time, slack = std::abs(slope) * same_moment(time) + 1e-12 * std::abs(value);
+            to.before = slope > 0 ? std::floor(value + slack) : std::ceil(value - slack) - 1;
+            to.after = slope > 0 ? to.before + 1 : to.before - 1;
+            to.turn = slope == 0 ? HUGE_VAL : ((slope > 0 ? to.after : to.before) - at_zero) / slope;
+            if (slope == 0) to.before = to.after = std::floor(value);
+        } else {
+            bool strict = conditions[c.condition].kind == Condition::Kind::less;
+            to.before = slope > 0 ? 1 : 0;
+            to.after = 1 - to.before;
+            to.turn = slope == 0 ? HUGE_VAL : -at_zero / slope;
+            if (slope == 0 || !std::isfinite(to.turn)) to.before = to.after = (strict ? at_zero < 0 : at_zero <= 0) ? 1 : 0, to.turn = HUGE_VAL;
+        }
+        if (to.turn > time + same_moment(time) && watched(c.condition)) next_turn_ = std::min(next_turn_, to.turn);
+    }
+}
+
+void Modes::set_by_clock(double time)
+{
+    // a mode may stand in another condition of time (mod): a few rounds settle them
+    for (int round = 0; round < 10; ++round) {
+        renew_clock(time);
+        bool changed = false;
+        for (std::size_t k = 0; k < clocked_.size(); ++k) {
+            double mode = clocked_[k].turn <= time + same_moment(time) ? clocked_[k].after : clocked_[k].before;
+            std::size_t i = p_.time_conditions[k].condition;
+            changed |= e_.mode(i) != mode;
+            e_.set_mode(i, mode);
+        }
+        if (!changed) break;
+    }
+}
+
+bool Modes::turn_by_clock(double time, EventLog& log)
+{
+    bool any = false;
+    for (int round = 0; round < 10; ++round) {
+        renew_clock(time);
+        bool changed = false;
+        for (std::size_t k = 0; k < clocked_.size(); ++k) {
+            double mode = clocked_[k].turn <= time + same_moment(time) ? clocked_[k].after : clocked_[k].before;
+            std::size_t i = p_.time_conditions[k].condition;
+            if (e_.mode(i) == mode) continue;
+            put(i, mode, time, &log);
+            changed = true;
+        }
+        any |= changed;
+        if (!changed) break;
+    }
+    return any;
+}
+
+bool Modes::turn(const std::vector<int>& crossings, double time, EventLog& log)
+{
+    if (crossings.empty()) return false;
+    const auto& conditions = e_.model().form.conditions;
+    bool any = false;
+    std::size_t root = 0;
+    for (std::size_t i = 0; i < conditions.size(); ++i) {
+        if (conditions[i].kind == Condition::Kind::whole) {
+            int below = crossings[root++], above = crossings[root++];
+            if (below == 0 && above == 0) continue;
+            put(i, e_.mode(i) + (above != 0 ? 1 : -1), time, &log);
+            any = true;
+        } else if (int c = crossings[root++]; c != 0 && e_.mode(i) != (c < 0 ? 1 : 0)) {
+            put(i, c < 0 ? 1 : 0, time, &log);
+            any = true;
+        }
+    }
+    return any;
+}
+
+// The mode that a condition's value asks for; near its zero, where the sign is not clear, the mode that it has.
+double Modes::wanted(std::size_t i, double g)
+{
+    largest_[i] = std::max(largest_[i], std::abs(g));
+    double mode = e_.mode(i);
+    const Condition& c = e_.model().form.conditions[i];
+    if (c.kind == Condition::Kind::whole) {
+        double slack = 1e-9 * std::max(1.0, std::abs(mode));
+        return g < mode - slack || g > mode + 1 + slack ? std::floor(g) : mode;
+    }
+    if (!watched(i)) return (c.kind == Condition::Kind::less ? g < 0 : g <= 0) ? 1 : 0;  // what it was lies far back
+    double unsure = kUnsure * largest_[i];
+    return mode != 0 && g > unsure ? 0 : mode == 0 && g < -unsure ? 1 : mode;
+}
+
+std::size_t Modes::settle(const State& s, EventLog& log)
+{
+    if (largest_.empty()) return 0;
+    e_.at(s.time, s.z.data(), s.rates.data());
+    e_.conditions(values_);
+    std::size_t changed = 0;
+    for (std::size_t i = 0; i < values_.size(); ++i) {
+        if (is_clocked(i)) continue;
+        double mode = wanted(i, values_[i]);
+        if (mode == e_.mode(i)) continue;
+        put(i, mode, s.time, &log);
+        ++changed;
+    }
+    return changed;
+}
+
+bool Modes::disagree(const State& s)
+{
+    if (largest_.size() == clocked_.size()) return false;
+    e_.at(s.time, s.z.data(), s.rates.data());
+    e_.conditions(values_);
+    bool differ = false;
+    for (std::size_t i = 0; i < values_.size(); ++i)
+        if (!is_clocked(i) && watched(i)) differ |= wanted(i, values_[i]) != e_.mode(i);
+    return differ;
+}
+
+std::size_t Modes::look_ahead(const State& s, EventLog& log, std::vector<char>& done)
+{
+    if (largest_.size() == clocked_.size()) return 0;
+    const auto& conditions = e_.model().form.conditions;
+    e_.at(s.time, s.z.data(), s.rates.data());
+    e_.conditions(values_);
+    bool near = false;
+    for (std::size_t i = 0; i < values_.size(); ++i)
+        near |= conditions[i].kind != Condition::Kind::whole && !is_clocked(i) && !done[i] && std::abs(values_[i]) <= kUnsure * largest_[i];
+    if (!near) return 0;
+    std::vector<double> here = values_;
+    double ahead = 1e-7 * std::max(1e-3, std::abs(s.time));
+    std::vector<double> z = s.z;
+    for (std::size_t i = 0; i < z.size(); ++i) z[i] += ahead * s.rates[i];
+    e_.at(s.time + ahead, z.data(), s.rates.data());
+    e_.conditions(values_);
+    e_.at(s.time, s.z.data(), s.rates.data());
+    std::size_t changed = 0;
+    for (std::size_t i = 0; i < here.size(); ++i) {
+        if (conditions[i].kind == Condition::Kind::whole || is_clocked(i) || done[i] || !watched(i)) continue;
+        if (std::abs(here[i]) > kUnsure * largest_[i]) continue;
+        double move = values_[i] - here[i];
+        if (std::abs(move) < 1e-12 * largest_[i] || !std::isfinite(move)) continue;
+        double mode = move < 0 ? 1 : 0;
+        if (mode == e_.mode(i)) continue;
+        done[i] = 1;
+        put(i, mode, s.time, &log);
+        ++changed;
+    }
+    return changed;
+}
+
+}  // namespace netloop

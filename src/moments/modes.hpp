@@ -1,0 +1,55 @@
+// The modes of located conditions: what their values ask for, by sign or, where a value runs straight with time, by the clock.
+#pragma once
+
+#include "moments/event_log.hpp"
+#include "solve/start.hpp"
+
+namespace netloop {
+
+/// Times closer than this are one moment.
+inline double same_moment(double t)
+{
+    return 1e-12 * (t < 0 ? -t : t) + 1e-14;
+}
+
+class Modes {
+public:
+    explicit Modes(Evaluation& evaluation);
+
+    std::size_t size() const { return largest_.size(); }
+    /// All by the signs of their values at `s`, and by the clock: for the start, before anything is held.
+    void set_by_clock(double time);
+    /// Works out anew when conditions of time turn next; after parameters, memories or modes have changed.
+    void renew_clock(double time);
+    /// The earliest time after now at which a condition of time turns; infinite if none does.
+    double next_turn() const { return next_turn_; }
+    /// Turns what the clock turns at `time`; each is logged. True if any did.
+    bool turn_by_clock(double time, EventLog& log);
+    /// Turns what a root search has found. True if any did.
+    bool turn(const std::vector<int>& crossings, double time, EventLog& log);
+    /// Turns conditions whose values at `s` clearly ask for another mode; each is logged. How many.
+    std::size_t settle(const State& s, EventLog& log);
+    /// Whether any value at `s` clearly asks for another mode.
+    bool disagree(const State& s);
+    /// A condition at its zero that moves to the other side is turned now rather than a moment later; each once in a moment.
+    std::size_t look_ahead(const State& s, EventLog& log, std::vector<char>& done);
+    /// Whether a condition is looked at in the stages that the sequences are in.
+    bool watched(std::size_t i) const;
+
+private:
+    double wanted(std::size_t i, double value);
+    bool is_clocked(std::size_t i) const { return e_.model().form.conditions[i].slope != kNoNode; }
+    void put(std::size_t i, double mode, double time, EventLog* log);
+
+    Evaluation& e_;
+    const EventPrograms& p_;
+    std::vector<double> values_, largest_;
+    struct Clocked {
+        double turn = 0;          ///< when
+        double before = 0, after = 0;
+    };
+    std::vector<Clocked> clocked_;  ///< in the order of EventPrograms::time_conditions
+    double next_turn_ = 0;
+};
+
+}  // namespace netloop

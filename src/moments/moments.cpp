@@ -1,0 +1,323 @@
+#include "moments/moments.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+#include <map>
+
+#include "solve/explain.hpp"
+#include "solve/failure.hpp"
+
+namespace netloop {
+namespace {
+
+constexpr int kMostRounds = 50;
+using Kind = FlatBlock::Kind;
+
+}  // namespace
+
+Moments::Moments(Evaluation& evaluation, ConsistentSolver& consistent, const SourceSet& sources)
+    : e_(evaluation),
+      m_(evaluation.model()),
+      p_(m_.events),
+      consistent_(consistent),
+      sources_(sources),
+      modes_(evaluation),
+      blocks_(evaluation, sources, [this](State& s) { settle(s); }),
+      was_(m_.form.events.blocks.size(), 0.0),
+      transitions_(m_.form.events.sequences.size()),
+      entries_(m_.form.events.sequences.size()),
+      recheck_(m_.form.events.sequences.size(), HUGE_VAL),
+      entered_(m_.form.events.sequences.size(), 0),
+      fired_(m_.form.events.blocks.size()),
+      looked_ahead_(m_.form.conditions.size(), 0)
+{
+    const auto& blocks = m_.form.events.blocks;
+    for (std::uint32_t b = 0; b < blocks.size(); ++b) {
+        if (blocks[b].kind == Kind::transition) transitions_[blocks[b].sequence].push_back(b);
+        if (blocks[b].kind == Kind::entry) entries_[blocks[b].sequence].push_back(b);
+    }
+}
+
+void Moments::before_start(double time)
+{
+    std::vector<std::uint32_t> every;
+    for (const auto& t : p_.every) every.push_back(t.block);
+    log_.begin(m_.form.conditions.size(), every);
+    e_.work_out(p_.starts);
+    std::vector<double> values;
+    for (const auto& [memory, place] : p_.start_of) values.push_back(e_.value_at(place));
+    for (std::size_t k = 0; k < values.size(); ++k) e_.set_memory(p_.start_of[k].first, std::isfinite(values[k]) ? values[k] : 0);
+    for (const FlatSequence& s : m_.form.events.sequences) e_.set_memory(s.since, time);
+    if (Delays* delays = e_.delays()) {
+        e_.work_out(p_.delays);
+        for (std::size_t k = 0; k < delays->size(); ++k) {
+            double behind = e_.value_at(p_.delay_of[k].time), value = e_.value_at(p_.delay_of[k].source);
+            if (!(behind > 0) || !std::isfinite(behind))
+                throw NumericFailure("run-failed",
+                                     fmt::format("{}: a delay of {:g} s: it must be longer than 0 s",
+                                                 place_text(sources_, m_.form.events.delays[k].origin.span), behind));
+            delays->begin(k, behind, std::isfinite(value) ? value : 0);
+        }
+        e_.set_time(time);
+    }
+    e_.work_out(p_.periods);
+    ticks_.clear();
+    for (const auto& t : p_.every) {
+        Tick tick;
+        tick.period = e_.value_at(t.period);
+        tick.first = e_.value_at(t.first);
+        const FlatBlock& b = m_.form.events.blocks[t.block];
+        if (!(tick.period > 0) || !std::isfinite(tick.period) || !std::isfinite(tick.first))
+            throw NumericFailure("run-failed", fmt::format("{}: '{}': a period of {:g} s from {:g} s: it must be longer than 0 s",
+                                                           place_text(sources_, b.origin.span), b.text, tick.period, tick.first));
+        tick.count = tick.first >= time ? 0 : std::ceil((time - tick.first) / tick.period - 1e-9);
+        tick.next = tick.first + tick.count * tick.period;
+        ticks_.push_back(tick);
+    }
+    modes_.set_by_clock(time);
+}
+
+bool Moments::settle_memories(const State& s)
+{
+    e_.at(s.time, s.z.data(), s.rates.data());
+    bool changed = false;
+    if (!p_.start_of.empty()) {
+        e_.work_out(p_.starts);
+        std::vector<double> values;
+        for (const auto& [memory, place] : p_.start_of) values.push_back(e_.value_at(place));
+        for (std::size_t k = 0; k < values.size(); ++k) {
+            double now = e_.memory(p_.start_of[k].first);
+            if (std::abs(values[k] - now) <= 1e-12 * std::abs(now) || !std::isfinite(values[k])) continue;
+            e_.set_memory(p_.start_of[k].first, values[k]);
+            changed = true;
+        }
+    }
+    if (Delays* delays = e_.delays()) {
+        e_.work_out(p_.delays);
+        for (std::size_t k = 0; k < delays->size(); ++k) {
+            double value = e_.value_at(p_.delay_of[k].source), before = delays->value(k, s.time);
+            if (std::abs(value - before) <= 1e-12 * std::abs(value) || !std::isfinite(value)) continue;
+            delays->begin(k, delays->behind(k), value);
+            changed = true;
+        }
+        e_.set_time(s.time);
+    }
+    modes_.set_by_clock(s.time);
+    return changed;
+}
+
+void Moments::plan()
+{
+    modes_.renew_clock(e_.time());
+}
+
+double Moments::next_time() const
+{
+    double next = modes_.next_turn();
+    for (const Tick& t : ticks_) next = std::min(next, t.next);
+    for (double t : recheck_) next = std::min(next, t);
+    return next;
+}
+
+void Moments::guards(State& s, std::vector<double>& values)
+{
+    e_.at(s.time, s.z.data(), s.rates.data());
+    e_.work_out(p_.guards);
+    values.assign(was_.size(), 0.0);
+    for (std::size_t b = 0; b < values.size(); ++b)
+        if (p_.guard[b] != EventPrograms::kNone) values[b] = e_.value_at(p_.guard[b]) != 0 ? 1 : 0;
+}
+
+void Moments::begin(State& s)
+{
+    guards(s, was_);
+    for (std::size_t k = 0; k < m_.form.events.sequences.size(); ++k) {
+        entered_[k] = 1;
+        to_enter_.push_back(static_cast<std::uint32_t>(k));
+    }
+    log_.new_moment();
+    blocks_.begin_moment(s);
+    std::fill(looked_ahead_.begin(), looked_ahead_.end(), 0);
+    equations_changed_ = false;
+    std::vector<std::uint32_t> start;
+    for (std::uint32_t b = 0; b < was_.size(); ++b)
+        if (m_.form.events.blocks[b].kind == Kind::start) start.push_back(b);
+    blocks_.run(start, s);
+    run_every(s);
+    finish_pass(s);
+}
+
+// Equations solved with everything as it is set now, and modes that follow from that, until they stand.
+void Moments::settle(State& s)
+{
+    for (int round = 0;; ++round) {
+        consistent_.solve(s, sources_);
+        blocks_.solved();
+        equations_changed_ = true;
+        std::size_t changed = modes_.settle(s, log_);
+        if (modes_.turn_by_clock(s.time, log_)) ++changed;
+        if (changed == 0) break;
+        if (round > kMostRounds) chattering(s.time, "conditions switch back and forth without end");
+    }
+}
+
+bool Moments::happen(State& s, const std::vector<int>& crossings)
+{
+    log_.new_moment();
+    std::fill(entered_.begin(), entered_.end(), 0);
+    std::fill(looked_ahead_.begin(), looked_ahead_.end(), 0);
+    equations_changed_ = false;
+    blocks_.begin_moment(s);
+    if (e_.delays() != nullptr) e_.delays()->look_behind_jumps(true);
+    bool turned = modes_.turn(crossings, s.time, log_);
+    turned = modes_.turn_by_clock(s.time, log_) || turned;
+    settle(s);
+    run_every(s);
+    bool did = finish_pass(s);
+    if (e_.delays() != nullptr) e_.delays()->look_behind_jumps(false);
+    return did || turned;
+}
+
+void Moments::run_every(State& s)
+{
+    std::vector<std::uint32_t> due;
+    for (std::size_t k = 0; k < ticks_.size(); ++k) {
+        Tick& t = ticks_[k];
+        if (t.next > s.time + same_moment(s.time)) continue;
+        due.push_back(p_.every[k].block);
+        log_.every(k, s.time);
+        do t.next = t.first + ++t.count * t.period;
+        while (t.next <= s.time + same_moment(s.time));
+    }
+    if (!due.empty()) blocks_.run(due, s);
+}
+
+void Moments::run_transitions(State& s)
+{
+    const auto& sequences = m_.form.events.sequences;
+    if (sequences.empty()) return;
+    if (blocks_.equations()) settle(s);
+    guards(s, guards_);
+    for (std::uint32_t k = 0; k < sequences.size(); ++k) {
+        if (entered_[k]) continue;
+        if (recheck_[k] <= s.time + same_moment(s.time)) recheck_[k] = HUGE_VAL;
+        for (std::uint32_t b : transitions_[k]) {
+            const FlatBlock& block = m_.form.events.blocks[b];
+            if (e_.memory(sequences[k].stage) != block.stage + 1 || guards_[b] == 0) continue;
+            blocks_.set(sequences[k].stage, block.target + 1, b);
+            blocks_.set(sequences[k].since, s.time, b);
+            entered_[k] = 1;
+            recheck_[k] = HUGE_VAL;
+            to_enter_.push_back(k);
+            break;
+        }
+    }
+}
+
+void Moments::run_whens(State& s)
+{
+    const auto& blocks = m_.form.events.blocks;
+    if (blocks_.equations()) settle(s);
+    guards(s, guards_);
+    std::vector<std::uint32_t> fire;
+    for (std::uint32_t b = 0; b < blocks.size(); ++b) {
+        if (blocks[b].kind == Kind::when && guards_[b] != 0 && was_[b] == 0) {
+            fire.push_back(b);
+            fired_[b].push_back(s.time);
+            if (fired_[b].size() > 24) fired_[b].erase(fired_[b].begin(), fired_[b].begin() + 12);
+        }
+    }
+    was_ = guards_;
+    if (!fire.empty()) blocks_.run(fire, s);
+}
+
+// Transitions, what runs on entry, `when` blocks; again until nothing more happens. True if anything did.
+bool Moments::finish_pass(State& s)
+{
+    const auto& sequences = m_.form.events.sequences;
+    bool any_when = std::any_of(m_.form.events.blocks.begin(), m_.form.events.blocks.end(), [](const FlatBlock& b) { return b.kind == Kind::when; });
+    for (int round = 0;; ++round) {
+        run_transitions(s);
+        bool again = false;
+        if (!to_enter_.empty()) {
+            std::vector<std::uint32_t> run;
+            for (std::uint32_t k : std::exchange(to_enter_, {}))
+                for (std::uint32_t b : entries_[k])
+                    if (e_.memory(sequences[k].stage) == m_.form.events.blocks[b].stage + 1) run.push_back(b);
+            if (!run.empty()) blocks_.run(run, s);
+            again = true;
+        }
+        std::vector<double> before = was_;
+        if (any_when) run_whens(s);
+        again |= blocks_.equations() || before != was_;
+        if (blocks_.equations()) settle(s);
+        if (modes_.look_ahead(s, log_, looked_ahead_) > 0) {
+            settle(s);
+            again = true;
+        }
+        if (!again) break;
+        if (round > kMostRounds) chattering(s.time, "blocks and conditions set each other off without end");
+    }
+    // a stage that is already to be left again is left one time resolution later
+    if (!sequences.empty()) {
+        guards(s, guards_);
+        for (std::uint32_t k = 0; k < sequences.size(); ++k) {
+            if (!entered_[k]) continue;
+            for (std::uint32_t b : transitions_[k])
+                if (e_.memory(sequences[k].stage) == m_.form.events.blocks[b].stage + 1 && guards_[b] != 0) recheck_[k] = s.time + kResolution;
+        }
+    }
+    e_.at(s.time, s.z.data(), s.rates.data());
+    plan();
+    return blocks_.anything() || equations_changed_;
+}
+
+void Moments::look_for_pile_up(double time)
+{
+    constexpr std::size_t kEnough = 12;
+    for (std::uint32_t b = 0; b < fired_.size(); ++b) {
+        const auto& t = fired_[b];
+        if (t.size() < kEnough || t.back() != time) continue;
+        // gaps that shrink by nearly one factor have a finite sum: where does it end?
+        std::size_t n = t.size();
+        double gap = t[n - 1] - t[n - 2], first = t[n - kEnough + 1] - t[n - kEnough];
+        bool shrinking = gap < first;
+        for (std::size_t k = n - kEnough + 2; k < n; ++k) shrinking &= t[k] - t[k - 1] < t[k - 1] - t[k - 2];
+        if (!shrinking || !(first > 0)) continue;
+        double factor = std::pow(std::max(gap, 1e-300) / first, 1.0 / static_cast<double>(kEnough - 2));
+        double rest = gap * factor / (1 - factor);
+        if (factor > 0.999 || rest > 1e-9 * std::max(1.0, std::abs(time))) continue;
+        const FlatBlock& block = m_.form.events.blocks[b];
+        std::string part = m_.form.flat().instances[block.origin.instance];
+        throw NumericFailure("pile-up",
+                             fmt::format("at {:.9g} s moments pile up: each comes {:.3g} times as soon after the last as the one before\n      {}: {}{}", time,
+                                         factor, place_text(sources_, block.origin.span), part.empty() ? "" : part + ": ", block.text),
+                             "say what holds after the last of them: a stage of rest, entered when the speed is small (mechanics.RigidStop has one)");
+    }
+}
+
+void Moments::chattering(double time, const std::string& what)
+{
+    const auto& conditions = m_.form.conditions;
+    const auto& kinds = log_.kinds();
+    // those that switched most among the last events
+    std::vector<std::pair<std::size_t, std::size_t>> recent;
+    for (std::size_t k = 0; k < kinds.size(); ++k) {
+        if (kinds[k].block || kinds[k].times.empty()) continue;
+        double since = time - 1e-3 * std::max(1e-3, std::abs(time));
+        auto n = static_cast<std::size_t>(kinds[k].times.end() - std::lower_bound(kinds[k].times.begin(), kinds[k].times.end(), since));
+        if (n > 0) recent.emplace_back(n, k);
+    }
+    std::stable_sort(recent.begin(), recent.end(), [](const auto& a, const auto& b) { return a.first > b.first; });
+    std::string text = fmt::format("at {:.9g} s: {}", time, what);
+    for (std::size_t k = 0; k < recent.size() && k < 3; ++k) {
+        const Condition& c = conditions[kinds[recent[k].second].index];
+        std::string place = place_text(sources_, c.origin.span), part = m_.form.flat().instances[c.origin.instance];
+        text += fmt::format("\n      {}{}{} ({} times of late)", place.empty() ? "" : place + ": ", part.empty() ? "" : part + ": ", c.text, recent[k].first);
+    }
+    throw NumericFailure("chattering", text, "give the condition a hysteresis, or replace the jump by a smooth transition (smooth_step)");
+}
+
+}  // namespace netloop

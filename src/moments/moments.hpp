@@ -1,0 +1,76 @@
+// Moments: when something happens, and what then. At one moment: crossings, `when start`, `every`, transitions, `start` blocks of the
+// stages entered, `when`; then conditions are looked at again until nothing changes.
+#pragma once
+
+#include "moments/blocks.hpp"
+
+namespace netloop {
+
+class Moments {
+public:
+    /// A transition that holds as soon as its stage is entered is taken this much later, s.
+    static constexpr double kResolution = 1e-7;
+
+    Moments(Evaluation& evaluation, ConsistentSolver& consistent, const SourceSet& sources);
+
+    /// Before the start is solved: memories at what they begin with, as far as that is known; conditions of time by the clock.
+    void before_start(double time);
+    /// Memories whose start depends on what the start has settled; true if one changed, and the start is to be solved again.
+    bool settle_memories(const State& s);
+    /// The start itself as a moment.
+    void begin(State& s);
+    /// The next time at which something is known to happen, after the present one.
+    double next_time() const;
+    /// Something happens at s.time: crossings found by the root search (may be empty), or a time that next_time() told. True if the
+    /// equations, states or memories have changed. Throws NumericFailure when it comes to no end.
+    bool happen(State& s, const std::vector<int>& crossings);
+    /// Whether next_time() has come.
+    bool due(double time) const { return next_time() <= time + same_moment(time); }
+    bool equations_changed() const { return equations_changed_; }
+    bool states_set() const { return blocks_.states(); }
+
+    Modes& modes() { return modes_; }
+    const EventLog& log() const { return log_; }
+    EventLog& log() { return log_; }
+    const std::string& stop() const { return blocks_.stop(); }
+    const std::vector<std::string>& warnings() const { return blocks_.warnings(); }
+    /// Names the conditions that switched most of late. Throws NumericFailure.
+    [[noreturn]] void chattering(double time, const std::string& what);
+    /// Blocks whose moments come ever closer together pile up at one time, behind which nothing is known. Throws NumericFailure.
+    void look_for_pile_up(double time);
+
+private:
+    void settle(State& s);
+    void run_every(State& s);
+    void run_transitions(State& s);
+    void run_whens(State& s);
+    bool finish_pass(State& s);
+    void guards(State& s, std::vector<double>& values);
+    void plan();
+
+    Evaluation& e_;
+    const CompiledModel& m_;
+    const EventPrograms& p_;
+    ConsistentSolver& consistent_;
+    const SourceSet& sources_;
+    Modes modes_;
+    Blocks blocks_;
+    EventLog log_;
+    struct Tick {
+        double period = 0, first = 0, next = 0;
+        double count = 0;
+    };
+    std::vector<Tick> ticks_;            ///< in the order of EventPrograms::every
+    std::vector<double> was_;            ///< guards as they were last
+    std::vector<double> guards_;
+    std::vector<std::vector<std::uint32_t>> transitions_;  ///< blocks per sequence
+    std::vector<std::vector<std::uint32_t>> entries_;      ///< blocks per sequence
+    std::vector<double> recheck_;        ///< per sequence: when transitions that held at entry are taken
+    std::vector<char> entered_;          ///< per sequence: a stage was entered in this moment
+    std::vector<std::uint32_t> to_enter_;
+    std::vector<std::vector<double>> fired_;  ///< per block: when it fired last, a few
+    std::vector<char> looked_ahead_;
+    bool equations_changed_ = false;
+};
+
+}  // namespace netloop
