@@ -67,8 +67,10 @@ public:
         constexpr double kNearest = 1e-3;
         constexpr int kHonest = 2;
         double back = x_ - s.time;
-        auto n_jumped = static_cast<std::size_t>(std::count(jumped.begin(), jumped.end(), char(1)));
-        if (fresh_ || k_used_ < 1 || 2 * n_jumped > n_ || back < 0 || psi_[1] - back < kNearest * psi_[1]) {
+        std::size_t n_jumped = 0, n_states = 0;
+        for (std::size_t i = 0; i < n_; ++i)
+            if (e_.is_state(i)) ++n_states, n_jumped += jumped[i] != 0 ? 1 : 0;
+        if (fresh_ || k_used_ < 1 || 2 * n_jumped > n_states || back < 0 || psi_[1] - back < kNearest * psi_[1]) {
             restart(s);
             return false;
         }

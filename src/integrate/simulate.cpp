@@ -148,7 +148,9 @@ bool Simulation::advance(double target, const std::vector<double>& outputs, cons
         if (delays != nullptr) remember_for_delays(from, t);
         bool found = stopped == Integrator::Stopped::root;
         bool at_limit = stopped == Integrator::Stopped::target && limit < target;
-        bool clocked = at_limit && (moments_.due(limit) || knot <= limit);
+        bool clocked = at_limit && moments_.due(limit);
+        bool jump = at_limit && delays != nullptr && delays->next_jump(from) <= limit;
+        bool corner = at_limit && !clocked && !jump && knot <= limit;
         // where nothing looks at the state, it need not be taken out of the integrator's history at every step
         if (looks_at_state || stopped != Integrator::Stopped::stepped)
             integrator_->interpolate(t, state_);
@@ -162,11 +164,15 @@ bool Simulation::advance(double target, const std::vector<double>& outputs, cons
         // a condition that stood at its zero when integration began anew may be on the side that its mode denies: no crossing is seen,
         // so the event is taken here, one step late
         bool late = !found && !clocked && looks_at_state && moments_.modes().disagree(state_);
-        bool event = found || clocked || late;
+        bool event = found || clocked || late || jump;
         rows_up_to(t, event);
         ++steps_since_event_;
         count_step(taken);
         renew_states();
+        if (corner) {  // of a table of time: nothing happens, but the past tells nothing of what follows
+            consistent_.solve(state_, sources_);
+            integrator_->restart(state_);
+        }
         if (event) moment(found ? integrator_->crossings() : std::vector<int>{}, sink);
         if (progress) progress(state_.time);
     }
@@ -216,7 +222,7 @@ void Simulation::moment(const std::vector<int>& found, const RowSink& sink)
     State before = state_;
     double last_step = step_before_event_ > 0 ? step_before_event_ : integrator_->counts().last_step;
     moments_.happen(state_, found);
-    ++events_;
+    events_ += moments_.log().any() ? 1 : 0;
     recorded();  // after
     find_jumps(before);
     // events between which nothing but a step or two is made, many in a row and close together, are no course of events
@@ -229,7 +235,7 @@ void Simulation::moment(const std::vector<int>& found, const RowSink& sink)
         burst_begin_ = state_.time;
     }
     moments_.look_for_pile_up(state_.time);
-    bool nothing = !anything_jumped() && moments_.next_time() > integrator_->end_of_step();
+    bool nothing = !moments_.touched() && !anything_jumped() && moments_.next_time() > integrator_->end_of_step();
     if (nothing && integrator_->carry_on()) {
         ++kept_histories_;
     } else {

@@ -25,7 +25,7 @@ Blocks::Blocks(Evaluation& evaluation, const SourceSet& sources, std::function<v
 void Blocks::begin_moment(const State& s)
 {
     set_by_.clear();
-    anything_ = states_ = false;
+    anything_ = states_ = touched_ = false;
     if (m_.events.previous_of.empty()) return;
     e_.at(s.time, s.z.data(), s.rates.data());
     e_.work_out(m_.events.previous);
@@ -70,7 +70,7 @@ void Blocks::set(std::uint32_t memory, double value, std::uint32_t by)
     if (e_.memory(memory) == value) return;
     e_.set_memory(memory, value);
     anything_ = true;
-    if (m_.events.memory_in_equations[memory]) equations_ = true;
+    if (m_.events.memory_in_equations[memory]) equations_ = touched_ = true;
 }
 
 void Blocks::run(const std::vector<std::uint32_t>& list, State& s)
@@ -146,7 +146,7 @@ void Blocks::apply(std::uint32_t block, const std::vector<double>& values, State
             double value = setting.sign * values[k];
             if (s.z[setting.state] == value) continue;
             s.z[setting.state] = value;
-            anything_ = equations_ = states_ = true;
+            anything_ = equations_ = states_ = touched_ = true;
         } else {
             demands_.push_back({block, k, values[k]});
         }
@@ -190,7 +190,7 @@ void Blocks::meet_demands(State& s)
             if (met) {
                 for (const Demand& d : demands) claim((1ull << 40) + (static_cast<std::uint64_t>(d.block) << 16) + d.setting, d.block, setting_name(d.block, d.setting), s);
                 s = at;
-                anything_ = equations_ = states_ = true;
+                anything_ = equations_ = states_ = touched_ = true;
                 return;
             }
             Eigen::MatrixXd slopes(m, static_cast<Eigen::Index>(movable.size()));

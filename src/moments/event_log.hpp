@@ -36,6 +36,8 @@ public:
         }
     }
     void new_moment() { last_.clear(); }
+    /// Whether anything happened in this moment.
+    bool any() const { return !last_.empty(); }
     const std::vector<EventKind>& kinds() const { return kinds_; }
 
 private:

@@ -29,6 +29,7 @@ bool Modes::watched(std::size_t i) const
 void Modes::put(std::size_t i, double mode, double time, EventLog* log)
 {
     e_.set_mode(i, mode);
+    if (p_.mode_in_equations[i]) touched_ = true;
     if (log != nullptr && watched(i)) log->condition(i, time);
 }
 
@@ -160,7 +161,7 @@ bool Modes::disagree(const State& s)
     return differ;
 }
 
-std::size_t Modes::look_ahead(const State& s, EventLog& log, std::vector<char>& done)
+std::size_t Modes::look_ahead(const State& s, EventLog& log, std::vector<char>& done, bool& driven_back)
 {
     if (largest_.size() == clocked_.size()) return 0;
     const auto& conditions = e_.model().form.conditions;
@@ -168,7 +169,7 @@ std::size_t Modes::look_ahead(const State& s, EventLog& log, std::vector<char>& 
     e_.conditions(values_);
     bool near = false;
     for (std::size_t i = 0; i < values_.size(); ++i)
-        near |= conditions[i].kind != Condition::Kind::whole && !is_clocked(i) && !done[i] && std::abs(values_[i]) <= kUnsure * largest_[i];
+        near |= conditions[i].kind != Condition::Kind::whole && !is_clocked(i) && std::abs(values_[i]) <= kUnsure * largest_[i];
     if (!near) return 0;
     std::vector<double> here = values_;
     double ahead = 1e-7 * std::max(1e-3, std::abs(s.time));
@@ -179,12 +180,16 @@ std::size_t Modes::look_ahead(const State& s, EventLog& log, std::vector<char>& 
     e_.at(s.time, s.z.data(), s.rates.data());
     std::size_t changed = 0;
     for (std::size_t i = 0; i < here.size(); ++i) {
-        if (conditions[i].kind == Condition::Kind::whole || is_clocked(i) || done[i] || !watched(i)) continue;
+        if (conditions[i].kind == Condition::Kind::whole || is_clocked(i) || !watched(i)) continue;
         if (std::abs(here[i]) > kUnsure * largest_[i]) continue;
         double move = values_[i] - here[i];
         if (std::abs(move) < 1e-12 * largest_[i] || !std::isfinite(move)) continue;
         double mode = move < 0 ? 1 : 0;
         if (mode == e_.mode(i)) continue;
+        if (done[i] != 0) {
+            driven_back = true;
+            continue;
+        }
         done[i] = 1;
         put(i, mode, s.time, &log);
         ++changed;

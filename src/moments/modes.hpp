@@ -1,6 +1,8 @@
 // The modes of located conditions: what their values ask for, by sign or, where a value runs straight with time, by the clock.
 #pragma once
 
+#include <utility>
+
 #include "moments/event_log.hpp"
 #include "solve/start.hpp"
 
@@ -21,6 +23,8 @@ public:
     void set_by_clock(double time);
     /// Works out anew when conditions of time turn next; after parameters, memories or modes have changed.
     void renew_clock(double time);
+    /// Whether a mode that equations read was turned since this was asked for last.
+    bool touched() { return std::exchange(touched_, false); }
     /// The earliest time after now at which a condition of time turns; infinite if none does.
     double next_turn() const { return next_turn_; }
     /// Turns what the clock turns at `time`; each is logged. True if any did.
@@ -31,8 +35,9 @@ public:
     std::size_t settle(const State& s, EventLog& log);
     /// Whether any value at `s` clearly asks for another mode.
     bool disagree(const State& s);
-    /// A condition at its zero that moves to the other side is turned now rather than a moment later; each once in a moment.
-    std::size_t look_ahead(const State& s, EventLog& log, std::vector<char>& done);
+    /// A condition at its zero that moves to the other side is turned now rather than a moment later; each once in a moment. One that is
+    /// driven back from the side that it was turned to is told in `driven_back`: it can stay on neither.
+    std::size_t look_ahead(const State& s, EventLog& log, std::vector<char>& done, bool& driven_back);
     /// Whether a condition is looked at in the stages that the sequences are in.
     bool watched(std::size_t i) const;
 
@@ -50,6 +55,7 @@ private:
     };
     std::vector<Clocked> clocked_;  ///< in the order of EventPrograms::time_conditions
     double next_turn_ = 0;
+    bool touched_ = false;
 };
 
 }  // namespace netloop

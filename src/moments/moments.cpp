@@ -140,7 +140,6 @@ void Moments::begin(State& s)
     log_.new_moment();
     blocks_.begin_moment(s);
     std::fill(looked_ahead_.begin(), looked_ahead_.end(), 0);
-    equations_changed_ = false;
     std::vector<std::uint32_t> start;
     for (std::uint32_t b = 0; b < was_.size(); ++b)
         if (m_.form.events.blocks[b].kind == Kind::start) start.push_back(b);
@@ -155,7 +154,6 @@ void Moments::settle(State& s)
     for (int round = 0;; ++round) {
         consistent_.solve(s, sources_);
         blocks_.solved();
-        equations_changed_ = true;
         std::size_t changed = modes_.settle(s, log_);
         if (modes_.turn_by_clock(s.time, log_)) ++changed;
         if (changed == 0) break;
@@ -163,21 +161,19 @@ void Moments::settle(State& s)
     }
 }
 
-bool Moments::happen(State& s, const std::vector<int>& crossings)
+void Moments::happen(State& s, const std::vector<int>& crossings)
 {
     log_.new_moment();
     std::fill(entered_.begin(), entered_.end(), 0);
     std::fill(looked_ahead_.begin(), looked_ahead_.end(), 0);
-    equations_changed_ = false;
     blocks_.begin_moment(s);
     if (e_.delays() != nullptr) e_.delays()->look_behind_jumps(true);
-    bool turned = modes_.turn(crossings, s.time, log_);
-    turned = modes_.turn_by_clock(s.time, log_) || turned;
+    modes_.turn(crossings, s.time, log_);
+    modes_.turn_by_clock(s.time, log_);
     settle(s);
     run_every(s);
-    bool did = finish_pass(s);
+    finish_pass(s);
     if (e_.delays() != nullptr) e_.delays()->look_behind_jumps(false);
-    return did || turned;
 }
 
 void Moments::run_every(State& s)
@@ -233,8 +229,8 @@ void Moments::run_whens(State& s)
     if (!fire.empty()) blocks_.run(fire, s);
 }
 
-// Transitions, what runs on entry, `when` blocks; again until nothing more happens. True if anything did.
-bool Moments::finish_pass(State& s)
+// Transitions, what runs on entry, `when` blocks; again until nothing more happens.
+void Moments::finish_pass(State& s)
 {
     const auto& sequences = m_.form.events.sequences;
     bool any_when = std::any_of(m_.form.events.blocks.begin(), m_.form.events.blocks.end(), [](const FlatBlock& b) { return b.kind == Kind::when; });
@@ -253,10 +249,12 @@ bool Moments::finish_pass(State& s)
         if (any_when) run_whens(s);
         again |= blocks_.equations() || before != was_;
         if (blocks_.equations()) settle(s);
-        if (modes_.look_ahead(s, log_, looked_ahead_) > 0) {
+        bool driven_back = false;
+        if (modes_.look_ahead(s, log_, looked_ahead_, driven_back) > 0) {
             settle(s);
             again = true;
         }
+        if (driven_back) chattering(s.time, "conditions switch back and forth without end: the motion drives back from both sides");
         if (!again) break;
         if (round > kMostRounds) chattering(s.time, "blocks and conditions set each other off without end");
     }
@@ -271,7 +269,7 @@ bool Moments::finish_pass(State& s)
     }
     e_.at(s.time, s.z.data(), s.rates.data());
     plan();
-    return blocks_.anything() || equations_changed_;
+    touched_ = modes_.touched() || blocks_.touched();
 }
 
 void Moments::look_for_pile_up(double time)

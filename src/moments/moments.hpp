@@ -21,13 +21,13 @@ public:
     void begin(State& s);
     /// The next time at which something is known to happen, after the present one.
     double next_time() const;
-    /// Something happens at s.time: crossings found by the root search (may be empty), or a time that next_time() told. True if the
-    /// equations, states or memories have changed. Throws NumericFailure when it comes to no end.
-    bool happen(State& s, const std::vector<int>& crossings);
+    /// Something happens at s.time: crossings found by the root search (may be empty), or a time that next_time() told. Throws
+    /// NumericFailure when it comes to no end.
+    void happen(State& s, const std::vector<int>& crossings);
     /// Whether next_time() has come.
     bool due(double time) const { return next_time() <= time + same_moment(time); }
-    bool equations_changed() const { return equations_changed_; }
-    bool states_set() const { return blocks_.states(); }
+    /// Whether the last moment changed what the equations are or where the states stand: what was computed beyond it is void.
+    bool touched() const { return touched_; }
 
     Modes& modes() { return modes_; }
     const EventLog& log() const { return log_; }
@@ -44,7 +44,7 @@ private:
     void run_every(State& s);
     void run_transitions(State& s);
     void run_whens(State& s);
-    bool finish_pass(State& s);
+    void finish_pass(State& s);
     void guards(State& s, std::vector<double>& values);
     void plan();
 
@@ -70,7 +70,7 @@ private:
     std::vector<std::uint32_t> to_enter_;
     std::vector<std::vector<double>> fired_;  ///< per block: when it fired last, a few
     std::vector<char> looked_ahead_;
-    bool equations_changed_ = false;
+    bool touched_ = false;
 };
 
 }  // namespace netloop
