@@ -29,6 +29,7 @@ struct Resolution {
 struct SystemEquation {
     NodeId residual = kNoNode;
     std::uint32_t flat = 0;  ///< index of the flat equation it came from
+    bool branch = false;     ///< of a branch that holds at times only: it stays an equation, so that what it does to the motion is seen
 };
 
 /// A located condition. Its mode is held between events: for a comparison 1 or 0, for `whole` the floor of `value`.

@@ -123,6 +123,8 @@ void locate_conditions(EquationSystem& s)
     for (const FlatView& v : s.flat->views) place(v.value, v.origin);
     for (const FlatBlock& b : s.flat->blocks)
         for (const FlatSetting& set : b.settings) place(set.value, b.origin), place(set.when, b.origin);
+    // one that stands in another condition (the floor of a mod) stands where that one does
+    for (std::size_t i = s.conditions.size(); i-- > 0;) place(s.conditions[i].value, Origin(s.conditions[i].origin));
 }
 
 }  // namespace netloop

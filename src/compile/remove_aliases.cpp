@@ -27,7 +27,7 @@ public:
             std::vector<SystemEquation> left;
             bool found = false;
             for (const SystemEquation& e : s_.equations) {
-                if (take(e.residual))
+                if (!e.branch && take(e.residual))
                     found = true;
                 else
                     left.push_back(e);

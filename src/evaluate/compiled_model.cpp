@@ -214,6 +214,15 @@ public:
             [&] { return fmt::format("{} equations, {} quantities", n_flat, n_quantities); });
         step(
             "locate conditions", [&] { locate_conditions(system); }, [&] { return fmt::format("{} located conditions", system.conditions.size()); });
+        if (!system.flat->switches.empty())
+            if (auto family = look_for_variants(system)) return first_of(family);
+        return finish(std::move(system));
+    }
+
+    // From located conditions on.
+    std::shared_ptr<const CompiledModel> finish(EquationSystem system, bool variant = false)
+    {
+        std::size_t n_flat = system.flat->equations.size();
         step(
             "remove aliases", [&] { remove_aliases(system); }, [&] { return fmt::format("{} equations left of {}", system.equations.size(), n_flat); });
         if (wanted("system")) {
@@ -251,6 +260,8 @@ public:
                                    counted(linear, "linear block", "linear blocks"), symbolic);
             });
         if (wanted("reduced")) return show(reduced_text(reduced));
+        Impact impact;
+        if (variant) impact = make_impact(reduced);
         SolverForm form;
         step(
             "make solver form", [&] { form = make_solver_form(std::move(reduced)); },
@@ -263,7 +274,12 @@ public:
                 return fmt::format("residual {} operations in {}, Jacobian {} operations, {} entries", model->residual.n_operations(),
                                    counted(model->residual.kernels.size(), "kernel", "kernels"), model->jacobian.n_operations(), model->pattern.n_entries());
             });
-        const_cast<CompiledModel&>(*model).form.reduced.system.record = record_;
+        auto& made = const_cast<CompiledModel&>(*model);  // not shared with anyone yet
+        made.form.reduced.system.record = record_;
+        made.impact = std::move(impact);
+        // what is one value here may be two in another of the family
+        if (variant)
+            for (std::uint32_t i = 0; i < made.alias_of.size(); ++i) made.alias_of[i] = i;
         if (wanted("program")) return show(model->residual.text() + model->jacobian.text());
         if (wanted("source")) return show(c_source_head() + c_source(model->residual) + c_source(model->jacobian));
         return model;
@@ -271,6 +287,76 @@ public:
     const std::string& shown() const { return shown_; }
 
 private:
+    // Goes once through the passes with all branches open; null if one system will do for all values of the switches.
+    std::shared_ptr<VariantFamily> look_for_variants(const EquationSystem& system)
+    {
+        std::vector<std::uint32_t> structural;
+        Diagnostics quiet;
+        try {
+            EquationSystem open = clone(system);
+            remove_aliases(open);
+            check_structure(open, quiet);
+            if (quiet.has_errors()) throw CompilationStopped{};
+            ReducedSystem reduced = reduce_index(std::move(open), quiet);
+            order_blocks(reduced, quiet);
+            structural = find_structural_switches(reduced);
+        } catch (const CompilationStopped&) {
+            // taken together the branches make no system: each combination may
+            for (std::uint32_t i = 0; i < system.flat->switches.size(); ++i) structural.push_back(i);
+        }
+        if (structural.empty()) return nullptr;
+        auto family = std::make_shared<VariantFamily>();
+        family->base = clone(system);
+        family->switches = structural;
+        return family;
+    }
+
+    // The first system of a family: as the switches stand with nothing moved yet, else any that there is.
+    std::shared_ptr<const CompiledModel> first_of(const std::shared_ptr<VariantFamily>& family)
+    {
+        const FlatModel& flat = *family->base.flat;
+        std::vector<double> parameters = default_parameters(flat);
+        std::function<double(const Node&)> leaf = [&](const Node& n) { return n.op == Op::parameter ? parameters[n.a] : 0.0; };
+        NodeValues plain(flat.graph, leaf);
+        NodeValues values(flat.graph, [&](const Node& n) {
+            if (n.op == Op::memory && flat.memories[n.a].start != kNoNode) return plain(flat.memories[n.a].start);
+            return leaf(n);
+        });
+        std::size_t n = family->switches.size();
+        std::vector<std::vector<char>> keys(1, std::vector<char>(n, 0));
+        for (std::size_t k = 0; k < n; ++k) keys[0][k] = values(flat.switches[family->switches[k]]) != 0;
+        keys.emplace_back(n, char(0));
+        keys.emplace_back(n, char(1));
+        for (std::size_t k = 0; k < std::min<std::size_t>(n, 16); ++k) {
+            keys.push_back(keys[0]);
+            keys.back()[k] ^= 1;
+        }
+        for (const std::vector<char>& key : keys) {
+            Diagnostics quiet;
+            Pipeline pipeline(quiet, stage_);
+            try {
+                EquationSystem system = clone(family->base);
+                fix_switches(system, family->switches, key);
+                auto model = pipeline.finish(std::move(system), true);
+                record_.insert(record_.end(), pipeline.record_.begin(), pipeline.record_.end());
+                record_.push_back({"variants", counted(n, "condition changes", "conditions change") + " the kind of equations: systems are made as they are met", 0});
+                if (model == nullptr) {
+                    shown_ = pipeline.shown();
+                    return nullptr;
+                }
+                auto& made = const_cast<CompiledModel&>(*model);
+                made.form.reduced.system.record = record_;
+                made.family = family;
+                made.key = family->first_key = key;
+                return model;
+            } catch (const CompilationStopped&) {
+            }
+        }
+        EquationSystem system = clone(family->base);
+        fix_switches(system, family->switches, keys[0]);
+        return finish(std::move(system), true);  // reports
+    }
+
     bool wanted(const char* stage) const { return stage_ == stage; }
     std::shared_ptr<const CompiledModel> show(std::string text)
     {
@@ -315,6 +401,30 @@ private:
 };
 
 }  // namespace
+
+std::shared_ptr<const CompiledModel> VariantFamily::get(const std::shared_ptr<const CompiledModel>& first, const std::vector<char>& key, std::string& reason)
+{
+    if (key == first_key) return first;
+    std::lock_guard guard(lock);
+    if (auto it = made.find(key); it != made.end()) return it->second;
+    if (auto it = failed.find(key); it != failed.end()) {
+        reason = it->second;
+        return nullptr;
+    }
+    Diagnostics diagnostics;
+    try {
+        EquationSystem system = clone(base);
+        fix_switches(system, switches, key);
+        auto model = Pipeline(diagnostics, "").finish(std::move(system), true);
+        const_cast<CompiledModel&>(*model).key = key;
+        return made[key] = model;
+    } catch (const CompilationStopped&) {
+        for (const SourceDiagnostic& d : diagnostics.items())
+            if (d.severity == Severity::error && reason.size() < 600) reason += (reason.empty() ? "" : "; ") + d.text;
+        failed[key] = reason;
+        return nullptr;
+    }
+}
 
 std::shared_ptr<const CompiledModel> compile_model(std::unique_ptr<FlatModel> flat, Diagnostics& diagnostics)
 {

@@ -4,7 +4,11 @@
 #include <memory>
 #include <optional>
 
+#include <map>
+#include <mutex>
+
 #include "compile/solver_form.hpp"
+#include "compile/variants.hpp"
 #include "evaluate/event_programs.hpp"
 #include "evaluate/program.hpp"
 
@@ -43,8 +47,15 @@ struct LinkEntries {
     std::vector<std::vector<std::pair<std::uint32_t, std::uint32_t>>> of;
 };
 
+struct VariantFamily;
+
 struct CompiledModel {
     SolverForm form;
+    /// Of a system that has others beside it for other values of its structural switches: theirs here, all of them, and what its own
+    /// constraints do to the motion when it takes over.
+    std::shared_ptr<VariantFamily> family;  ///< of the first of them, which owns it
+    std::vector<char> key;
+    Impact impact;
     MemoryLayout layout;
     std::vector<std::pair<std::uint32_t, double>> literals;
     std::vector<ParameterValues> parameters;  ///< run one after another, they settle all: each uses only those before it
@@ -69,6 +80,19 @@ struct CompiledModel {
 
     std::size_t n() const { return form.z.size(); }
     Callables callables() const { return {form.reduced.system.graph().tables(), form.reduced.system.graph().callables()}; }
+};
+
+/// The systems for all combinations of structural switches that a run has met: made when one is met first, then kept. Shared by threads.
+struct VariantFamily {
+    EquationSystem base;                  ///< conditions located, switches open
+    std::vector<std::uint32_t> switches;  ///< those that are structural, into FlatModel::switches
+    std::vector<char> first_key;
+    std::mutex lock;
+    std::map<std::vector<char>, std::shared_ptr<const CompiledModel>> made;
+    std::map<std::vector<char>, std::string> failed;
+
+    /// Null, with the reason, if there is no such system. `first` is the one that owns the family.
+    std::shared_ptr<const CompiledModel> get(const std::shared_ptr<const CompiledModel>& first, const std::vector<char>& key, std::string& reason);
 };
 
 /// Differentiates the residuals and lowers everything. The last step of compilation.

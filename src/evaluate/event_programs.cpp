@@ -63,6 +63,7 @@ void look_at_users(const SolverForm& form, const Graph& g, EventPrograms& e)
         for (const FlatSetting& s : b.settings) roots.insert(roots.end(), {s.value, s.when, s.target});
         for (const FlatAlert& a : b.alerts) roots.push_back(a.when);
     }
+    for (NodeId node : form.events.switches) roots.push_back(node);
     for (const FlatDelay& d : form.events.delays) roots.push_back(d.source);
     for (const FlatPrevious& p : form.events.previous) roots.push_back(p.source);
     for (const FlatMemory& m : form.events.memories) roots.push_back(m.start);
@@ -78,6 +79,8 @@ void look_at_users(const SolverForm& form, const Graph& g, EventPrograms& e)
         for (NodeId id : g.reachable({b.condition}))
             if (g[id].op == Op::mode && !always[g[id].a]) e.only_in[g[id].a].emplace_back(b.sequence, b.stage);
     }
+    e.idle.assign(n, 0);
+    for (std::size_t i = 0; i < n; ++i) e.idle[i] = always[i] == 0 && e.only_in[i].empty() ? 1 : 0;
 }
 
 }  // namespace

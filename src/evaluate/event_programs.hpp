@@ -65,6 +65,7 @@ struct EventPrograms {
     std::vector<char> mode_in_equations, memory_in_equations;
     /// Per condition: the transitions that alone look at it, as (sequence, stage); empty: others do, too, and it is always watched.
     std::vector<std::vector<std::pair<std::uint32_t, std::uint32_t>>> only_in;
+    std::vector<char> idle;  ///< per condition: nothing looks at it in this system
 };
 
 void lower_events(const SolverForm& form, Graph& graph, Lowering& lowering, EventPrograms& events);

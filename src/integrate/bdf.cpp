@@ -50,6 +50,8 @@ public:
 
     void restart(const State& s) override
     {
+        y_ = e_.z();
+        yp_ = e_.rates();
         x_ = s.time;
         phi_[0] = s.z;
         phi_[1] = s.rates;  // becomes h z' when the first step is known

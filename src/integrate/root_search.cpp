@@ -34,7 +34,7 @@ void root_functions(Evaluation& evaluation, std::vector<double>& scratch, double
     std::size_t at = 0;
     for (std::size_t i = 0; i < conditions.size(); ++i) {
         bool whole = conditions[i].kind == Condition::Kind::whole;
-        bool watched = conditions[i].slope == kNoNode;
+        bool watched = conditions[i].slope == kNoNode && events.idle[i] == 0;
         if (watched && !events.only_in[i].empty())
             watched = std::any_of(events.only_in[i].begin(), events.only_in[i].end(),
                                   [&](const auto& only) { return evaluation.memory(sequences[only.first].stage) == only.second + 1; });
@@ -130,6 +130,12 @@ bool RootSearch::find(double before, double now, const std::function<void(double
         interpolate(t, z_, rates_);
         e_.at(t, z_.data(), rates_.data());
         root_functions(e_, scratch_, g.data());
+        // what stays at zero but for rounding (two speeds locked together) crosses nothing
+        constexpr double kRounding = 1e-14, kTiny = 1e-300;
+        for (std::size_t i = 0; i < g.size(); ++i) {
+            largest_[i] = std::max(largest_[i], std::abs(g[i]));
+            if (std::abs(g[i]) <= kRounding * largest_[i]) g[i] = std::copysign(kTiny, before_[i]);
+        }
     };
     values_at(now, now_);
     bool any = false;

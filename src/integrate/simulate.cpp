@@ -28,7 +28,9 @@ void Simulation::start(double time, const std::vector<double>& known)
     for (int round = 0;; ++round) {
         report_ = {};
         state_ = solve_start(evaluation_, sources_, time, report_, known);
-        if (!moments_.settle_memories(state_)) break;
+        bool again = moments_.settle_memories(state_);
+        again = moments_.take_variant(state_) || again;
+        if (!again) break;
         if (round > kMostRounds)
             throw NumericFailure("start-failed", "the starts of memories and of the equations depend on each other without settling",
                                  "let the memories begin with values that depend on params alone");
@@ -37,15 +39,27 @@ void Simulation::start(double time, const std::vector<double>& known)
     moments_.begin(state_);
     renew_states();
     evaluation_.selection().set_rates(state_.z, state_.rates);
-    integrator_ = make_integrator(evaluation_, sources_, settings_);
+    take_integrator();
     integrator_->restart(state_);
     started_ = true;
+}
+
+// An integrator belongs to a system; those of systems that were left are kept for when they come again.
+void Simulation::take_integrator()
+{
+    const CompiledModel* model = &evaluation_.model();
+    auto kept = integrators_.find(model);
+    if (kept == integrators_.end()) kept = integrators_.emplace(model, make_integrator(evaluation_, sources_, settings_)).first;
+    integrator_ = kept->second.get();
+    integrated_ = model;
+    jumped_.assign(model->n(), 0);
 }
 
 void Simulation::reconcile()
 {
     consistent_.solve(state_, sources_);
     moments_.happen(state_, {});
+    if (integrated_ != &evaluation_.model()) take_integrator();
     integrator_->restart(state_);
 }
 
@@ -127,8 +141,8 @@ bool Simulation::advance(double target, const std::vector<double>& outputs, cons
         row(state_, sink);
         ++next_output;
     }
-    const SolverForm& form = evaluation_.model().form;
-    const bool looks_at_state = !form.choices.empty() || !form.conditions.empty();
+    const SolverForm& first = evaluation_.first_model()->form;
+    const bool looks_at_state = !first.choices.empty() || !first.conditions.empty();
     Delays* delays = evaluation_.delays();
     while (state_.time < target) {
         if (!moments_.stop().empty()) return false;
@@ -224,7 +238,11 @@ void Simulation::moment(const std::vector<int>& found, const RowSink& sink)
     moments_.happen(state_, found);
     events_ += moments_.log().any() ? 1 : 0;
     recorded();  // after
-    find_jumps(before);
+    bool other_system = integrated_ != &evaluation_.model();
+    if (other_system)
+        take_integrator();
+    else
+        find_jumps(before);
     // events between which nothing but a step or two is made, many in a row and close together, are no course of events
     constexpr std::size_t kMostInARow = 500;
     bool crowded = steps_since_event_ <= 2 && !found.empty();
@@ -235,8 +253,12 @@ void Simulation::moment(const std::vector<int>& found, const RowSink& sink)
         burst_begin_ = state_.time;
     }
     moments_.look_for_pile_up(state_.time);
-    bool nothing = !moments_.touched() && !anything_jumped() && moments_.next_time() > integrator_->end_of_step();
-    if (nothing && integrator_->carry_on()) {
+    bool nothing = !other_system && !moments_.touched() && !anything_jumped() && moments_.next_time() > integrator_->end_of_step();
+    if (other_system) {
+        integrator_->restart(state_);
+        steps_since_event_ = 0;
+        step_before_event_ = last_step;
+    } else if (nothing && integrator_->carry_on()) {
         ++kept_histories_;
     } else {
         kept_histories_ += integrator_->resume(state_, jumped_);
@@ -267,7 +289,13 @@ void Simulation::remember_for_delays(double from, double to)
 RunStatistics Simulation::statistics() const
 {
     RunStatistics s;
-    if (integrator_ != nullptr) s.counts = integrator_->counts(), s.story = integrator_->story();
+    if (integrator_ != nullptr) s.story = integrator_->story();
+    for (const auto& [model, integrator] : integrators_) {
+        StepCounts c = integrator->counts();
+        s.counts.steps += c.steps, s.counts.residuals += c.residuals, s.counts.jacobians += c.jacobians;
+        s.counts.error_failures += c.error_failures, s.counts.convergence_failures += c.convergence_failures;
+    }
+    s.systems = integrators_.size();
     s.events = events_;
     s.rows = rows_;
     double seconds = wall_ticks_ > 0 ? wall_seconds_ / wall_ticks_ : 0;

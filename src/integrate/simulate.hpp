@@ -16,6 +16,7 @@ struct RunStatistics {
     std::size_t events = 0;
     std::size_t rows = 0;
     std::vector<EventKind> event_kinds;  ///< those that came at all; `ticks` are seconds here
+    std::size_t systems = 0;             ///< systems of equations gone through, where they change in kind
     double event_seconds = 0;            ///< spent on locating and settling events
     std::size_t kept_histories = 0;      ///< events behind which not all began anew
     std::string stopped_by;              ///< what a `stop` in the model said
@@ -54,6 +55,7 @@ private:
     void make_row(State& s, const RowSink& sink);
     /// Something happens at state_.time; `found`: which root functions crossed and which way, may be empty.
     void moment(const std::vector<int>& found, const RowSink& sink);
+    void take_integrator();
     void find_jumps(const State& before);
     bool anything_jumped() const;
     void remember_for_delays(double from, double to);
@@ -64,7 +66,9 @@ private:
 
     const SourceSet& sources_;
     Evaluation evaluation_;
-    std::unique_ptr<Integrator> integrator_;
+    std::map<const CompiledModel*, std::unique_ptr<Integrator>> integrators_;  ///< by system
+    Integrator* integrator_ = nullptr;
+    const CompiledModel* integrated_ = nullptr;  ///< the system that it belongs to
     ConsistentSolver consistent_;
     IntegratorSettings settings_;
     State state_;

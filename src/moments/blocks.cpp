@@ -18,7 +18,7 @@ constexpr std::size_t kMostWarnings = 100;
 }  // namespace
 
 Blocks::Blocks(Evaluation& evaluation, const SourceSet& sources, std::function<void(State&)> settle)
-    : e_(evaluation), m_(evaluation.model()), sources_(sources), settle_(std::move(settle)), said_(m_.form.events.blocks.size(), 0)
+    : e_(evaluation), sources_(sources), settle_(std::move(settle)), said_(m().form.events.blocks.size(), 0)
 {
 }
 
@@ -26,27 +26,27 @@ void Blocks::begin_moment(const State& s)
 {
     set_by_.clear();
     anything_ = states_ = touched_ = false;
-    if (m_.events.previous_of.empty()) return;
+    if (m().events.previous_of.empty()) return;
     e_.at(s.time, s.z.data(), s.rates.data());
-    e_.work_out(m_.events.previous);
+    e_.work_out(m().events.previous);
     std::vector<double> values;
-    for (const auto& [memory, at] : m_.events.previous_of) values.push_back(e_.value_at(at));
-    for (std::size_t k = 0; k < values.size(); ++k) e_.set_memory(m_.events.previous_of[k].first, values[k]);
+    for (const auto& [memory, at] : m().events.previous_of) values.push_back(e_.value_at(at));
+    for (std::size_t k = 0; k < values.size(); ++k) e_.set_memory(m().events.previous_of[k].first, values[k]);
 }
 
 std::string Blocks::place(std::uint32_t block) const
 {
-    const FlatBlock& b = m_.form.events.blocks[block];
-    std::string at = place_text(sources_, b.origin.span), part = m_.form.flat().instances[b.origin.instance];
+    const FlatBlock& b = m().form.events.blocks[block];
+    std::string at = place_text(sources_, b.origin.span), part = m().form.flat().instances[b.origin.instance];
     return fmt::format("{}{}{}", at.empty() ? "" : at + ": ", part.empty() ? "" : part + ": ", b.text);
 }
 
 std::string Blocks::setting_name(std::uint32_t block, std::uint32_t setting) const
 {
-    const FlatSetting& s = m_.form.events.blocks[block].settings[setting];
-    if (s.memory != FlatSetting::kNone) return m_.form.events.memories[s.memory].path;
+    const FlatSetting& s = m().form.events.blocks[block].settings[setting];
+    if (s.memory != FlatSetting::kNone) return m().form.events.memories[s.memory].path;
     std::string text(sources_.text(s.span));
-    std::string part = m_.form.flat().instances[m_.form.events.blocks[block].origin.instance];
+    std::string part = m().form.flat().instances[m().form.events.blocks[block].origin.instance];
     return part.empty() ? text : part + "." + text;
 }
 
@@ -55,7 +55,7 @@ void Blocks::claim(std::uint64_t what, std::uint32_t block, const std::string& n
     auto [it, fresh] = set_by_.emplace(what, block);
     if (fresh || it->second == block) return;
     // what holds at the start is set before anything happens
-    if (m_.form.events.blocks[it->second].kind == FlatBlock::Kind::start) {
+    if (m().form.events.blocks[it->second].kind == FlatBlock::Kind::start) {
         it->second = block;
         return;
     }
@@ -70,16 +70,16 @@ void Blocks::set(std::uint32_t memory, double value, std::uint32_t by)
     if (e_.memory(memory) == value) return;
     e_.set_memory(memory, value);
     anything_ = true;
-    if (m_.events.memory_in_equations[memory]) equations_ = touched_ = true;
+    if (m().events.memory_in_equations[memory]) equations_ = touched_ = true;
 }
 
 void Blocks::run(const std::vector<std::uint32_t>& list, State& s)
 {
-    const auto& blocks = m_.events.blocks;
+    const auto& blocks = m().events.blocks;
     for (std::size_t i = 0; i < list.size();) {
         if (equations_ && blocks[list[i]].reads_solved) settle_(s);
         e_.at(s.time, s.z.data(), s.rates.data());
-        e_.work_out(m_.events.actions);
+        e_.work_out(m().events.actions);
         // as many blocks as do not read what those before them set are done at once
         std::vector<std::vector<double>> values;
         written_.clear();
@@ -98,7 +98,7 @@ void Blocks::run(const std::vector<std::uint32_t>& list, State& s)
                 if (set && !std::isfinite(of.back()))
                     throw NumericFailure("run-failed", fmt::format("at {:.9g} s '{}' is set to no finite value ({})\n      {}", s.time,
                                                                    setting_name(list[end], static_cast<std::uint32_t>(k)), of.back(), place(list[end])));
-                std::uint32_t memory = m_.form.events.blocks[list[end]].settings[k].memory;
+                std::uint32_t memory = m().form.events.blocks[list[end]].settings[k].memory;
                 if (memory != FlatSetting::kNone)
                     written_.push_back(memory);
                 else
@@ -116,9 +116,9 @@ void Blocks::run(const std::vector<std::uint32_t>& list, State& s)
 
 void Blocks::say(std::uint32_t block, const State& s)
 {
-    const FlatBlock& b = m_.form.events.blocks[block];
+    const FlatBlock& b = m().form.events.blocks[block];
     for (std::size_t k = 0; k < b.alerts.size(); ++k) {
-        std::uint32_t when = m_.events.blocks[block].alerts[k];
+        std::uint32_t when = m().events.blocks[block].alerts[k];
         if (when != kNone && e_.value_at(when) == 0) continue;
         const FlatAlert& a = b.alerts[k];
         if (a.action == FlatAlert::Action::fail)
@@ -133,16 +133,16 @@ void Blocks::say(std::uint32_t block, const State& s)
 
 void Blocks::apply(std::uint32_t block, const std::vector<double>& values, State& s)
 {
-    const auto& settings = m_.events.blocks[block].settings;
+    const auto& settings = m().events.blocks[block].settings;
     for (std::uint32_t k = 0; k < settings.size(); ++k) {
         const EventPrograms::Setting& setting = settings[k];
         if (std::isnan(values[k])) continue;
-        std::uint32_t memory = m_.form.events.blocks[block].settings[k].memory;
+        std::uint32_t memory = m().form.events.blocks[block].settings[k].memory;
         if (memory != FlatSetting::kNone) {
             claim(memory, block, setting_name(block, k), s);
             set(memory, values[k], block);
         } else if (setting.state != kNone && e_.is_state(setting.state)) {
-            claim(m_.form.events.memories.size() + setting.state, block, setting_name(block, k), s);
+            claim(m().form.events.memories.size() + setting.state, block, setting_name(block, k), s);
             double value = setting.sign * values[k];
             if (s.z[setting.state] == value) continue;
             s.z[setting.state] = value;
@@ -159,51 +159,51 @@ void Blocks::meet_demands(State& s)
 {
     std::vector<Demand> demands = std::move(demands_);
     demands_.clear();
-    auto m = static_cast<Eigen::Index>(demands.size());
+    auto n = static_cast<Eigen::Index>(demands.size());
     auto values_at = [&](State& at) {
         settle_(at);
         e_.at(at.time, at.z.data(), at.rates.data());
-        e_.work_out(m_.events.actions);
-        Eigen::VectorXd v(m);
-        for (Eigen::Index k = 0; k < m; ++k) {
+        e_.work_out(m().events.actions);
+        Eigen::VectorXd v(n);
+        for (Eigen::Index k = 0; k < n; ++k) {
             const Demand& d = demands[static_cast<std::size_t>(k)];
-            v[k] = e_.value_at(m_.events.blocks[d.block].settings[d.setting].target);
+            v[k] = e_.value_at(m().events.blocks[d.block].settings[d.setting].target);
         }
         return v;
     };
-    Eigen::VectorXd wanted(m);
+    Eigen::VectorXd wanted(n);
     std::uint32_t order = 0;
-    for (Eigen::Index k = 0; k < m; ++k) {
+    for (Eigen::Index k = 0; k < n; ++k) {
         const Demand& d = demands[static_cast<std::size_t>(k)];
         wanted[k] = d.value;
-        order = std::max(order, m_.form.events.blocks[d.block].settings[d.setting].order);
+        order = std::max(order, m().form.events.blocks[d.block].settings[d.setting].order);
     }
     for (std::uint32_t least : {order, 0u}) {
         std::vector<std::size_t> movable;
-        for (std::size_t i = 0; i < m_.n(); ++i)
-            if (e_.is_state(i) && m_.form.z[i].variable.order >= least && !set_by_.contains(m_.form.events.memories.size() + i)) movable.push_back(i);
+        for (std::size_t i = 0; i < m().n(); ++i)
+            if (e_.is_state(i) && m().form.z[i].variable.order >= least && !set_by_.contains(m().form.events.memories.size() + i)) movable.push_back(i);
         State at = s;
         for (int round = 0; round < 20 && !movable.empty(); ++round) {
             Eigen::VectorXd here = values_at(at), off = wanted - here;
             bool met = true;
-            for (Eigen::Index k = 0; k < m; ++k) met &= std::abs(off[k]) <= 1e-10 * std::max({std::abs(wanted[k]), std::abs(here[k]), 1e-6});
+            for (Eigen::Index k = 0; k < n; ++k) met &= std::abs(off[k]) <= 1e-10 * std::max({std::abs(wanted[k]), std::abs(here[k]), 1e-6});
             if (met) {
                 for (const Demand& d : demands) claim((1ull << 40) + (static_cast<std::uint64_t>(d.block) << 16) + d.setting, d.block, setting_name(d.block, d.setting), s);
                 s = at;
                 anything_ = equations_ = states_ = touched_ = true;
                 return;
             }
-            Eigen::MatrixXd slopes(m, static_cast<Eigen::Index>(movable.size()));
+            Eigen::MatrixXd slopes(n, static_cast<Eigen::Index>(movable.size()));
             for (std::size_t c = 0; c < movable.size(); ++c) {
                 State moved = at;
-                double usual = std::max(m_.form.z[movable[c]].usual, std::abs(at.z[movable[c]])), by = 1e-6 * usual;
+                double usual = std::max(m().form.z[movable[c]].usual, std::abs(at.z[movable[c]])), by = 1e-6 * usual;
                 moved.z[movable[c]] += by;
                 slopes.col(static_cast<Eigen::Index>(c)) = (values_at(moved) - here) / 1e-6;
             }
             Eigen::VectorXd step = slopes.completeOrthogonalDecomposition().solve(off);
             if (!step.allFinite() || (slopes * step - off).norm() > 1e-3 * off.norm()) break;
             for (std::size_t c = 0; c < movable.size(); ++c)
-                at.z[movable[c]] += step[static_cast<Eigen::Index>(c)] * std::max(m_.form.z[movable[c]].usual, std::abs(at.z[movable[c]]));
+                at.z[movable[c]] += step[static_cast<Eigen::Index>(c)] * std::max(m().form.z[movable[c]].usual, std::abs(at.z[movable[c]]));
         }
         if (order == 0) break;
     }

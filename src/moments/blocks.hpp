@@ -29,6 +29,8 @@ public:
     const std::vector<std::string>& warnings() const { return warnings_; }
 
 private:
+    const CompiledModel& m() const { return e_.model(); }
+    const EventPrograms& p() const { return e_.model().events; }
     void apply(std::uint32_t block, const std::vector<double>& values, State& s);
     void say(std::uint32_t block, const State& s);
     void claim(std::uint64_t what, std::uint32_t block, const std::string& name, const State& s);
@@ -41,7 +43,6 @@ private:
         double value = 0;
     };
     Evaluation& e_;
-    const CompiledModel& m_;
     const SourceSet& sources_;
     std::function<void(State&)> settle_;
     std::map<std::uint64_t, std::uint32_t> set_by_;  ///< in this moment: memory, or state behind all memories

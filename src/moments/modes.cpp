@@ -11,7 +11,6 @@ constexpr double kUnsure = 1e-9;  ///< of the largest value seen: nearer to zero
 
 Modes::Modes(Evaluation& evaluation)
     : e_(evaluation),
-      p_(evaluation.model().events),
       largest_(evaluation.model().form.conditions.size(), 0.0),
       clocked_(evaluation.model().events.time_conditions.size()),
       next_turn_(HUGE_VAL)
@@ -20,7 +19,8 @@ Modes::Modes(Evaluation& evaluation)
 
 bool Modes::watched(std::size_t i) const
 {
-    const auto& only = p_.only_in[i];
+    if (p().idle[i] != 0) return false;
+    const auto& only = p().only_in[i];
     if (only.empty()) return true;
     const auto& sequences = e_.model().form.events.sequences;
     return std::any_of(only.begin(), only.end(), [&](const auto& o) { return e_.memory(sequences[o.first].stage) == o.second + 1; });
@@ -29,21 +29,22 @@ bool Modes::watched(std::size_t i) const
 void Modes::put(std::size_t i, double mode, double time, EventLog* log)
 {
     e_.set_mode(i, mode);
-    if (p_.mode_in_equations[i]) touched_ = true;
+    if (p().mode_in_equations[i]) touched_ = true;
     if (log != nullptr && watched(i)) log->condition(i, time);
 }
 
 void Modes::renew_clock(double time)
 {
     next_turn_ = HUGE_VAL;
+    clocked_.resize(p().time_conditions.size());  // which conditions run with time alone may differ between systems
     if (clocked_.empty()) return;
     double now = e_.time();
     e_.set_time(0);
-    e_.work_out(p_.times);
+    e_.work_out(p().times);
     e_.set_time(now);
     const auto& conditions = e_.model().form.conditions;
     for (std::size_t k = 0; k < clocked_.size(); ++k) {
-        const auto& c = p_.time_conditions[k];
+        const auto& c = p().time_conditions[k];
         double at_zero = e_.value_at(c.value), slope = e_.value_at(c.slope);
         Clocked& to = clocked_[k];
         if (conditions[c.condition].kind == Condition::Kind::whole) {
@@ -72,7 +73,7 @@ void Modes::set_by_clock(double time)
         bool changed = false;
         for (std::size_t k = 0; k < clocked_.size(); ++k) {
             double mode = clocked_[k].turn <= time + same_moment(time) ? clocked_[k].after : clocked_[k].before;
-            std::size_t i = p_.time_conditions[k].condition;
+            std::size_t i = p().time_conditions[k].condition;
             changed |= e_.mode(i) != mode;
             e_.set_mode(i, mode);
         }
@@ -88,7 +89,7 @@ bool Modes::turn_by_clock(double time, EventLog& log)
         bool changed = false;
         for (std::size_t k = 0; k < clocked_.size(); ++k) {
             double mode = clocked_[k].turn <= time + same_moment(time) ? clocked_[k].after : clocked_[k].before;
-            std::size_t i = p_.time_conditions[k].condition;
+            std::size_t i = p().time_conditions[k].condition;
             if (e_.mode(i) == mode) continue;
             put(i, mode, time, &log);
             changed = true;

@@ -42,12 +42,13 @@ public:
     bool watched(std::size_t i) const;
 
 private:
+    const CompiledModel& m() const { return e_.model(); }
+    const EventPrograms& p() const { return e_.model().events; }
     double wanted(std::size_t i, double value);
     bool is_clocked(std::size_t i) const { return e_.model().form.conditions[i].slope != kNoNode; }
     void put(std::size_t i, double mode, double time, EventLog* log);
 
     Evaluation& e_;
-    const EventPrograms& p_;
     std::vector<double> values_, largest_;
     struct Clocked {
         double turn = 0;          ///< when

@@ -19,21 +19,20 @@ using Kind = FlatBlock::Kind;
 
 Moments::Moments(Evaluation& evaluation, ConsistentSolver& consistent, const SourceSet& sources)
     : e_(evaluation),
-      m_(evaluation.model()),
-      p_(m_.events),
       consistent_(consistent),
+      variants_(evaluation, consistent, sources),
       sources_(sources),
       modes_(evaluation),
       blocks_(evaluation, sources, [this](State& s) { settle(s); }),
-      was_(m_.form.events.blocks.size(), 0.0),
-      transitions_(m_.form.events.sequences.size()),
-      entries_(m_.form.events.sequences.size()),
-      recheck_(m_.form.events.sequences.size(), HUGE_VAL),
-      entered_(m_.form.events.sequences.size(), 0),
-      fired_(m_.form.events.blocks.size()),
-      looked_ahead_(m_.form.conditions.size(), 0)
+      was_(m().form.events.blocks.size(), 0.0),
+      transitions_(m().form.events.sequences.size()),
+      entries_(m().form.events.sequences.size()),
+      recheck_(m().form.events.sequences.size(), HUGE_VAL),
+      entered_(m().form.events.sequences.size(), 0),
+      fired_(m().form.events.blocks.size()),
+      looked_ahead_(m().form.conditions.size(), 0)
 {
-    const auto& blocks = m_.form.events.blocks;
+    const auto& blocks = m().form.events.blocks;
     for (std::uint32_t b = 0; b < blocks.size(); ++b) {
         if (blocks[b].kind == Kind::transition) transitions_[blocks[b].sequence].push_back(b);
         if (blocks[b].kind == Kind::entry) entries_[blocks[b].sequence].push_back(b);
@@ -43,32 +42,32 @@ Moments::Moments(Evaluation& evaluation, ConsistentSolver& consistent, const Sou
 void Moments::before_start(double time)
 {
     std::vector<std::uint32_t> every;
-    for (const auto& t : p_.every) every.push_back(t.block);
-    log_.begin(m_.form.conditions.size(), every);
-    e_.work_out(p_.starts);
+    for (const auto& t : p().every) every.push_back(t.block);
+    log_.begin(m().form.conditions.size(), every);
+    e_.work_out(p().starts);
     std::vector<double> values;
-    for (const auto& [memory, place] : p_.start_of) values.push_back(e_.value_at(place));
-    for (std::size_t k = 0; k < values.size(); ++k) e_.set_memory(p_.start_of[k].first, std::isfinite(values[k]) ? values[k] : 0);
-    for (const FlatSequence& s : m_.form.events.sequences) e_.set_memory(s.since, time);
+    for (const auto& [memory, place] : p().start_of) values.push_back(e_.value_at(place));
+    for (std::size_t k = 0; k < values.size(); ++k) e_.set_memory(p().start_of[k].first, std::isfinite(values[k]) ? values[k] : 0);
+    for (const FlatSequence& s : m().form.events.sequences) e_.set_memory(s.since, time);
     if (Delays* delays = e_.delays()) {
-        e_.work_out(p_.delays);
+        e_.work_out(p().delays);
         for (std::size_t k = 0; k < delays->size(); ++k) {
-            double behind = e_.value_at(p_.delay_of[k].time), value = e_.value_at(p_.delay_of[k].source);
+            double behind = e_.value_at(p().delay_of[k].time), value = e_.value_at(p().delay_of[k].source);
             if (!(behind > 0) || !std::isfinite(behind))
                 throw NumericFailure("run-failed",
                                      fmt::format("{}: a delay of {:g} s: it must be longer than 0 s",
-                                                 place_text(sources_, m_.form.events.delays[k].origin.span), behind));
+                                                 place_text(sources_, m().form.events.delays[k].origin.span), behind));
             delays->begin(k, behind, std::isfinite(value) ? value : 0);
         }
         e_.set_time(time);
     }
-    e_.work_out(p_.periods);
+    e_.work_out(p().periods);
     ticks_.clear();
-    for (const auto& t : p_.every) {
+    for (const auto& t : p().every) {
         Tick tick;
         tick.period = e_.value_at(t.period);
         tick.first = e_.value_at(t.first);
-        const FlatBlock& b = m_.form.events.blocks[t.block];
+        const FlatBlock& b = m().form.events.blocks[t.block];
         if (!(tick.period > 0) || !std::isfinite(tick.period) || !std::isfinite(tick.first))
             throw NumericFailure("run-failed", fmt::format("{}: '{}': a period of {:g} s from {:g} s: it must be longer than 0 s",
                                                            place_text(sources_, b.origin.span), b.text, tick.period, tick.first));
@@ -83,21 +82,21 @@ bool Moments::settle_memories(const State& s)
 {
     e_.at(s.time, s.z.data(), s.rates.data());
     bool changed = false;
-    if (!p_.start_of.empty()) {
-        e_.work_out(p_.starts);
+    if (!p().start_of.empty()) {
+        e_.work_out(p().starts);
         std::vector<double> values;
-        for (const auto& [memory, place] : p_.start_of) values.push_back(e_.value_at(place));
+        for (const auto& [memory, place] : p().start_of) values.push_back(e_.value_at(place));
         for (std::size_t k = 0; k < values.size(); ++k) {
-            double now = e_.memory(p_.start_of[k].first);
+            double now = e_.memory(p().start_of[k].first);
             if (std::abs(values[k] - now) <= 1e-12 * std::abs(now) || !std::isfinite(values[k])) continue;
-            e_.set_memory(p_.start_of[k].first, values[k]);
+            e_.set_memory(p().start_of[k].first, values[k]);
             changed = true;
         }
     }
     if (Delays* delays = e_.delays()) {
-        e_.work_out(p_.delays);
+        e_.work_out(p().delays);
         for (std::size_t k = 0; k < delays->size(); ++k) {
-            double value = e_.value_at(p_.delay_of[k].source), before = delays->value(k, s.time);
+            double value = e_.value_at(p().delay_of[k].source), before = delays->value(k, s.time);
             if (std::abs(value - before) <= 1e-12 * std::abs(value) || !std::isfinite(value)) continue;
             delays->begin(k, delays->behind(k), value);
             changed = true;
@@ -124,16 +123,21 @@ double Moments::next_time() const
 void Moments::guards(State& s, std::vector<double>& values)
 {
     e_.at(s.time, s.z.data(), s.rates.data());
-    e_.work_out(p_.guards);
+    e_.work_out(p().guards);
     values.assign(was_.size(), 0.0);
     for (std::size_t b = 0; b < values.size(); ++b)
-        if (p_.guard[b] != EventPrograms::kNone) values[b] = e_.value_at(p_.guard[b]) != 0 ? 1 : 0;
+        if (p().guard[b] != EventPrograms::kNone) values[b] = e_.value_at(p().guard[b]) != 0 ? 1 : 0;
+}
+
+bool Moments::take_variant(State& s)
+{
+    return variants_.take(s);
 }
 
 void Moments::begin(State& s)
 {
     guards(s, was_);
-    for (std::size_t k = 0; k < m_.form.events.sequences.size(); ++k) {
+    for (std::size_t k = 0; k < m().form.events.sequences.size(); ++k) {
         entered_[k] = 1;
         to_enter_.push_back(static_cast<std::uint32_t>(k));
     }
@@ -142,7 +146,7 @@ void Moments::begin(State& s)
     std::fill(looked_ahead_.begin(), looked_ahead_.end(), 0);
     std::vector<std::uint32_t> start;
     for (std::uint32_t b = 0; b < was_.size(); ++b)
-        if (m_.form.events.blocks[b].kind == Kind::start) start.push_back(b);
+        if (m().form.events.blocks[b].kind == Kind::start) start.push_back(b);
     blocks_.run(start, s);
     run_every(s);
     finish_pass(s);
@@ -152,6 +156,13 @@ void Moments::begin(State& s)
 void Moments::settle(State& s)
 {
     for (int round = 0;; ++round) {
+        VariantChange::Result variant = variants_.follow(s);
+        if (variant == VariantChange::Result::turned) {
+            if (round > kMostRounds) chattering(s.time, "conditions switch back and forth without end");
+            touched_late_ = true;
+            continue;
+        }
+        touched_late_ |= variant == VariantChange::Result::taken_over;
         consistent_.solve(s, sources_);
         blocks_.solved();
         std::size_t changed = modes_.settle(s, log_);
@@ -182,7 +193,7 @@ void Moments::run_every(State& s)
     for (std::size_t k = 0; k < ticks_.size(); ++k) {
         Tick& t = ticks_[k];
         if (t.next > s.time + same_moment(s.time)) continue;
-        due.push_back(p_.every[k].block);
+        due.push_back(p().every[k].block);
         log_.every(k, s.time);
         do t.next = t.first + ++t.count * t.period;
         while (t.next <= s.time + same_moment(s.time));
@@ -192,7 +203,7 @@ void Moments::run_every(State& s)
 
 void Moments::run_transitions(State& s)
 {
-    const auto& sequences = m_.form.events.sequences;
+    const auto& sequences = m().form.events.sequences;
     if (sequences.empty()) return;
     if (blocks_.equations()) settle(s);
     guards(s, guards_);
@@ -200,7 +211,7 @@ void Moments::run_transitions(State& s)
         if (entered_[k]) continue;
         if (recheck_[k] <= s.time + same_moment(s.time)) recheck_[k] = HUGE_VAL;
         for (std::uint32_t b : transitions_[k]) {
-            const FlatBlock& block = m_.form.events.blocks[b];
+            const FlatBlock& block = m().form.events.blocks[b];
             if (e_.memory(sequences[k].stage) != block.stage + 1 || guards_[b] == 0) continue;
             blocks_.set(sequences[k].stage, block.target + 1, b);
             blocks_.set(sequences[k].since, s.time, b);
@@ -214,7 +225,7 @@ void Moments::run_transitions(State& s)
 
 void Moments::run_whens(State& s)
 {
-    const auto& blocks = m_.form.events.blocks;
+    const auto& blocks = m().form.events.blocks;
     if (blocks_.equations()) settle(s);
     guards(s, guards_);
     std::vector<std::uint32_t> fire;
@@ -232,8 +243,8 @@ void Moments::run_whens(State& s)
 // Transitions, what runs on entry, `when` blocks; again until nothing more happens.
 void Moments::finish_pass(State& s)
 {
-    const auto& sequences = m_.form.events.sequences;
-    bool any_when = std::any_of(m_.form.events.blocks.begin(), m_.form.events.blocks.end(), [](const FlatBlock& b) { return b.kind == Kind::when; });
+    const auto& sequences = m().form.events.sequences;
+    bool any_when = std::any_of(m().form.events.blocks.begin(), m().form.events.blocks.end(), [](const FlatBlock& b) { return b.kind == Kind::when; });
     for (int round = 0;; ++round) {
         run_transitions(s);
         bool again = false;
@@ -241,7 +252,7 @@ void Moments::finish_pass(State& s)
             std::vector<std::uint32_t> run;
             for (std::uint32_t k : std::exchange(to_enter_, {}))
                 for (std::uint32_t b : entries_[k])
-                    if (e_.memory(sequences[k].stage) == m_.form.events.blocks[b].stage + 1) run.push_back(b);
+                    if (e_.memory(sequences[k].stage) == m().form.events.blocks[b].stage + 1) run.push_back(b);
             if (!run.empty()) blocks_.run(run, s);
             again = true;
         }
@@ -264,12 +275,14 @@ void Moments::finish_pass(State& s)
         for (std::uint32_t k = 0; k < sequences.size(); ++k) {
             if (!entered_[k]) continue;
             for (std::uint32_t b : transitions_[k])
-                if (e_.memory(sequences[k].stage) == m_.form.events.blocks[b].stage + 1 && guards_[b] != 0) recheck_[k] = s.time + kResolution;
+                if (e_.memory(sequences[k].stage) == m().form.events.blocks[b].stage + 1 && guards_[b] != 0) recheck_[k] = s.time + kResolution;
         }
     }
     e_.at(s.time, s.z.data(), s.rates.data());
     plan();
-    touched_ = modes_.touched() || blocks_.touched();
+    bool turned = modes_.touched();
+    touched_ = turned || blocks_.touched() || touched_late_;
+    touched_late_ = false;
 }
 
 void Moments::look_for_pile_up(double time)
@@ -287,8 +300,8 @@ void Moments::look_for_pile_up(double time)
         double factor = std::pow(std::max(gap, 1e-300) / first, 1.0 / static_cast<double>(kEnough - 2));
         double rest = gap * factor / (1 - factor);
         if (factor > 0.999 || rest > 1e-9 * std::max(1.0, std::abs(time))) continue;
-        const FlatBlock& block = m_.form.events.blocks[b];
-        std::string part = m_.form.flat().instances[block.origin.instance];
+        const FlatBlock& block = m().form.events.blocks[b];
+        std::string part = m().form.flat().instances[block.origin.instance];
         throw NumericFailure("pile-up",
                              fmt::format("at {:.9g} s moments pile up: each comes {:.3g} times as soon after the last as the one before\n      {}: {}{}", time,
                                          factor, place_text(sources_, block.origin.span), part.empty() ? "" : part + ": ", block.text),
@@ -298,7 +311,7 @@ void Moments::look_for_pile_up(double time)
 
 void Moments::chattering(double time, const std::string& what)
 {
-    const auto& conditions = m_.form.conditions;
+    const auto& conditions = m().form.conditions;
     const auto& kinds = log_.kinds();
     // those that switched most among the last events
     std::vector<std::pair<std::size_t, std::size_t>> recent;
@@ -312,7 +325,7 @@ void Moments::chattering(double time, const std::string& what)
     std::string text = fmt::format("at {:.9g} s: {}", time, what);
     for (std::size_t k = 0; k < recent.size() && k < 3; ++k) {
         const Condition& c = conditions[kinds[recent[k].second].index];
-        std::string place = place_text(sources_, c.origin.span), part = m_.form.flat().instances[c.origin.instance];
+        std::string place = place_text(sources_, c.origin.span), part = m().form.flat().instances[c.origin.instance];
         text += fmt::format("\n      {}{}{} ({} times of late)", place.empty() ? "" : place + ": ", part.empty() ? "" : part + ": ", c.text, recent[k].first);
     }
     throw NumericFailure("chattering", text, "give the condition a hysteresis, or replace the jump by a smooth transition (smooth_step)");

@@ -3,6 +3,7 @@
 #pragma once
 
 #include "moments/blocks.hpp"
+#include "moments/variant_change.hpp"
 
 namespace netloop {
 
@@ -17,6 +18,8 @@ public:
     void before_start(double time);
     /// Memories whose start depends on what the start has settled; true if one changed, and the start is to be solved again.
     bool settle_memories(const State& s);
+    /// The system of equations that modes and memories ask for; true if it is another one, and the start is to be solved again.
+    bool take_variant(State& s);
     /// The start itself as a moment.
     void begin(State& s);
     /// The next time at which something is known to happen, after the present one.
@@ -40,6 +43,8 @@ public:
     void look_for_pile_up(double time);
 
 private:
+    const CompiledModel& m() const { return e_.model(); }
+    const EventPrograms& p() const { return e_.model().events; }
     void settle(State& s);
     void run_every(State& s);
     void run_transitions(State& s);
@@ -49,9 +54,8 @@ private:
     void plan();
 
     Evaluation& e_;
-    const CompiledModel& m_;
-    const EventPrograms& p_;
     ConsistentSolver& consistent_;
+    VariantChange variants_;
     const SourceSet& sources_;
     Modes modes_;
     Blocks blocks_;
@@ -70,7 +74,7 @@ private:
     std::vector<std::uint32_t> to_enter_;
     std::vector<std::vector<double>> fired_;  ///< per block: when it fired last, a few
     std::vector<char> looked_ahead_;
-    bool touched_ = false;
+    bool touched_ = false, touched_late_ = false;
 };
 
 }  // namespace netloop

@@ -31,9 +31,19 @@ SparsePattern unknown_half(const CompiledModel& m, std::vector<std::size_t>& ent
 
 }  // namespace
 
-ConsistentSolver::ConsistentSolver(Evaluation& evaluation)
-    : evaluation_(evaluation), pattern_(unknown_half(evaluation.model(), entry_)), lu_(pattern_), n_(evaluation.model().n())
+ConsistentSolver::ConsistentSolver(Evaluation& evaluation) : evaluation_(evaluation)
 {
+    renew();
+}
+
+void ConsistentSolver::renew()
+{
+    entry_.clear();
+    pattern_ = unknown_half(evaluation_.model(), entry_);
+    lu_.emplace(pattern_);
+    n_ = evaluation_.model().n();
+    factored_ = false;
+    problem_ = {};
     problem_.tolerance = 1e-9;
     problem_.max_iterations = 50;
     for (const ZEntry& z : evaluation_.model().form.z) problem_.scale.push_back(z.usual);
@@ -69,7 +79,7 @@ bool ConsistentSolver::with_old_matrix(std::vector<double>& x)
     step_.resize(n_);
     for (int iteration = 0; iteration < kMost; ++iteration) {
         if (!problem_.residual(x, step_)) return false;
-        lu_.solve(step_);
+        lu_->solve(step_);
         double length = 0;
         for (std::size_t i = 0; i < n_; ++i) {
             length = std::max(length, std::abs(step_[i]) / std::max(problem_.scale[i], std::abs(x[i])));
@@ -96,7 +106,7 @@ void ConsistentSolver::solve(State& s, const SourceSet& sources)
     std::vector<double> begin = x;
     if (with_old_matrix(x)) return;
     x = begin;
-    NewtonResult result = solve_newton(problem_, lu_, x);
+    NewtonResult result = solve_newton(problem_, *lu_, x);
     factored_ = result.outcome == NewtonResult::Outcome::converged;
     place(x);
     if (result.outcome == NewtonResult::Outcome::converged) return;

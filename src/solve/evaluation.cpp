@@ -2,14 +2,16 @@
 
 #include <algorithm>
 #include <cmath>
+#include <map>
 
 #include "solve/vector_loops.hpp"
 
 namespace netloop {
 
 Evaluation::Evaluation(std::shared_ptr<const CompiledModel> model, Evaluator evaluator)
-    : model_(std::move(model)), evaluator_(evaluator), selection_(*model_), memory_(model_->layout.size, 0.0), given_(model_->form.flat().parameters.size())
+    : model_(std::move(model)), first_(model_), evaluator_(evaluator), memory_(model_->layout.size, 0.0), given_(model_->form.flat().parameters.size())
 {
+    selection_.emplace(*model_);
     for (const auto& [place, value] : model_->literals) memory_[place] = value;
     if (!model_->events.delay_of.empty()) delays_ = std::make_unique<Delays>(model_->events.delay_of.size());
 }
@@ -62,7 +64,7 @@ bool Evaluation::residual(double* f)
     run(model_->residual);
     std::size_t n = model_->residual.results.size();
     bool finite = gather(n, memory_.data(), model_->residual.results.data(), f);
-    selection_.residual(z(), rates(), f);
+    selection_->residual(z(), rates(), f);
     return finite;
 }
 
@@ -78,7 +80,7 @@ void Evaluation::jacobian(std::vector<double>& by_z, std::vector<double>& by_rat
         by_z[k] = model_->by_z[k] == kNoNode ? 0 : memory_[model_->by_z[k]];
         by_rate[k] = model_->by_rate[k] == kNoNode ? 0 : memory_[model_->by_rate[k]];
     }
-    selection_.jacobian(by_z, by_rate);
+    selection_->jacobian(by_z, by_rate);
 }
 
 void Evaluation::jacobian(double cj, std::vector<double>& values)
@@ -117,7 +119,47 @@ void Evaluation::outputs()
 bool Evaluation::outputs(double* to)
 {
     outputs();
-    return gather(model_->output_place.size(), memory_.data(), model_->output_place.data(), to);
+    if (output_of_first_.empty()) return gather(model_->output_place.size(), memory_.data(), model_->output_place.data(), to);
+    bool finite = true;
+    for (std::size_t i = 0; i < output_of_first_.size(); ++i) finite = std::isfinite(to[i] = output(i)) && finite;
+    return finite;
+}
+
+double Evaluation::output(std::size_t i) const
+{
+    if (output_of_first_.empty()) return own_output(i);
+    // a derivative that was a state in the first system, and is none here, is not computed
+    return output_of_first_[i] == kNoNode ? 0 : own_output(output_of_first_[i]);
+}
+
+void Evaluation::change_model(std::shared_ptr<const CompiledModel> model)
+{
+    if (model == model_) return;
+    std::vector<double> modes, memories;
+    for (std::size_t i = 0; i < model_->form.conditions.size(); ++i) modes.push_back(mode(i));
+    for (std::size_t i = 0; i < model_->form.events.memories.size(); ++i) memories.push_back(memory(i));
+    double t = time();
+    model_ = std::move(model);
+    ++n_models_;
+    selection_.emplace(*model_);
+    memory_.assign(model_->layout.size, 0.0);
+    for (const auto& [place, value] : model_->literals) memory_[place] = value;
+    for (std::size_t i = 0; i < modes.size(); ++i) set_mode(i, modes[i]);
+    for (std::size_t i = 0; i < memories.size(); ++i) set_memory(i, memories[i]);
+    settle_parameters();
+    set_time(t);
+    output_of_first_.clear();
+    if (model_ == first_) return;
+    const auto &mine = model_->form.outputs, &firsts = first_->form.outputs;
+    bool same = mine.size() == firsts.size();
+    for (std::size_t i = 0; same && i < mine.size(); ++i) same = mine[i].path == firsts[i].path;
+    if (same) return;
+    std::map<std::string, std::uint32_t> by_path;
+    for (std::uint32_t i = 0; i < mine.size(); ++i) by_path.emplace(mine[i].path, i);
+    for (const OutputColumn& o : firsts) {
+        auto it = by_path.find(o.path);
+        output_of_first_.push_back(it == by_path.end() ? kNoNode : it->second);
+    }
 }
 
 void Evaluation::start()
@@ -131,7 +173,7 @@ bool Evaluation::choose_states()
     run(model_->choices);
     coefficients_.resize(model_->choices.results.size());
     for (std::size_t i = 0; i < coefficients_.size(); ++i) coefficients_[i] = memory_[model_->choices.results[i]];
-    return selection_.renew(coefficients_);
+    return selection_->renew(coefficients_);
 }
 
 void Evaluation::search_start(std::vector<double>& z)

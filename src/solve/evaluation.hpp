@@ -15,8 +15,17 @@ public:
     explicit Evaluation(std::shared_ptr<const CompiledModel> model, Evaluator evaluator = Evaluator::automatic);
 
     const CompiledModel& model() const { return *model_; }
+    const std::shared_ptr<const CompiledModel>& shared_model() const { return model_; }
+    /// Goes on with another system of the same family: parameters, modes and memories stay. What holds parts of the old one (solvers,
+    /// integrators) is to be made anew.
+    void change_model(std::shared_ptr<const CompiledModel> model);
+    /// How many systems were taken up, the first included.
+    std::size_t n_models() const { return n_models_; }
 
     // --- parameters: a given value overrides the expression of the model; dependent ones follow
+    const std::shared_ptr<const CompiledModel>& first_model() const { return first_; }
+    /// The outputs of the present system as such.
+    double own_output(std::size_t i) const { return memory_[model_->output_place[i]]; }
     void give(ParameterId p, double si) { given_[p] = si; }
     void take_back(ParameterId p) { given_[p].reset(); }
     /// Recomputes all parameters. The first that is out of its range or not finite is returned with a message.
@@ -54,18 +63,18 @@ public:
     /// dF/dz + cj dF/dz' along CompiledModel::pattern.
     void jacobian(double cj, std::vector<double>& values);
     void conditions(std::vector<double>& values);
-    /// Computes all outputs; read them by output().
+    /// Computes all outputs; read them by output(), numbered as in the first system of the run.
     void outputs();
     /// The same, all of them to `to`; false if one is not finite.
     bool outputs(double* to);
-    double output(std::size_t i) const { return memory_[model_->output_place[i]]; }
+    double output(std::size_t i) const;
     void start();
 
     // --- states that the run chooses
     /// Looks at the choice of states where at() stands; true if it was changed.
     bool choose_states();
-    const StateSelection& selection() const { return selection_; }
-    bool is_state(std::size_t z) const { return selection_.is_state(z); }
+    const StateSelection& selection() const { return *selection_; }
+    bool is_state(std::size_t z) const { return selection_->is_state(z); }
     /// Runs one of the programs of EventPrograms; its results are read by value_at().
     void work_out(const Program& program) { run(program); }
     double value_at(std::uint32_t place) const { return memory_[place]; }
@@ -84,9 +93,12 @@ private:
     void follow_delays(double t);
 
     std::shared_ptr<const CompiledModel> model_;
+    std::shared_ptr<const CompiledModel> first_;
+    std::vector<std::uint32_t> output_of_first_;  ///< per output of the first system: that of the present one; empty: the same
+    std::size_t n_models_ = 1;
     std::unique_ptr<Delays> delays_;
     Evaluator evaluator_;
-    StateSelection selection_;
+    std::optional<StateSelection> selection_;
     std::vector<double> memory_, registers_, coefficients_, by_z_, by_rate_;
     std::vector<std::optional<double>> given_;
 };

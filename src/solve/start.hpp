@@ -30,6 +30,8 @@ public:
     explicit ConsistentSolver(Evaluation& evaluation);
     ConsistentSolver(const ConsistentSolver&) = delete;
     ConsistentSolver& operator=(const ConsistentSolver&) = delete;
+    /// After the evaluation has taken up another system.
+    void renew();
     /// Uses s.z and s.rates as first approximation. Throws NumericFailure (with sources for its text).
     void solve(State& s, const SourceSet& sources);
 
@@ -37,8 +39,8 @@ private:
     Evaluation& evaluation_;
     std::vector<std::size_t> entry_;  ///< entry of the full pattern for each of ours; filled while pattern_ is made
     SparsePattern pattern_;
-    SparseLU lu_;
-    std::size_t n_;
+    std::optional<SparseLU> lu_;
+    std::size_t n_ = 0;
     NewtonProblem problem_;
     State* state_ = nullptr;  ///< the one under way
     bool factored_ = false;
