@@ -9,6 +9,8 @@
 namespace netloop {
 namespace {
 
+constexpr double kUnsure = 1e-11, kTiny = 1e-300;
+
 bool crosses(double a, double b)
 {
     return (a < 0 && b >= 0) || (a > 0 && b <= 0);
@@ -58,6 +60,7 @@ RootSearch::RootSearch(Evaluation& evaluation) : e_(evaluation)
     trial_.resize(n);
     middle_.resize(n);
     largest_.assign(n, 0.0);
+    near_.assign(n, 0);
     crossings_.assign(n, 0);
     z_.resize(e_.model().n());
     rates_.resize(e_.model().n());
@@ -73,13 +76,13 @@ void RootSearch::start(double t, const std::vector<double>& z, const std::vector
 
 void RootSearch::take_sides()
 {
-    constexpr double kUnsure = 1e-9, kTiny = 1e-300;
     const auto& conditions = e_.model().form.conditions;
     std::size_t root = 0;
     auto side = [&](double sign) {
         double& g = before_[root];
         largest_[root] = std::max(largest_[root], std::abs(g));
-        if (g * sign <= 0 && std::abs(g) <= kUnsure * largest_[root]) g = sign * kTiny;
+        near_[root] = std::abs(g) <= kUnsure * largest_[root] ? 1 : 0;
+        if (near_[root] != 0) g = sign * kTiny;
         ++root;
     };
     for (std::size_t i = 0; i < conditions.size(); ++i) {
@@ -131,10 +134,9 @@ bool RootSearch::find(double before, double now, const std::function<void(double
         e_.at(t, z_.data(), rates_.data());
         root_functions(e_, scratch_, g.data());
         // what stays at zero but for rounding (two speeds locked together) crosses nothing
-        constexpr double kRounding = 1e-14, kTiny = 1e-300;
+        constexpr double kRounding = 1e-14;
         for (std::size_t i = 0; i < g.size(); ++i) {
-            largest_[i] = std::max(largest_[i], std::abs(g[i]));
-            if (std::abs(g[i]) <= kRounding * largest_[i]) g[i] = std::copysign(kTiny, before_[i]);
+            if (std::abs(g[i]) <= (near_[i] != 0 ? kUnsure : kRounding) * largest_[i]) g[i] = std::copysign(kTiny, before_[i]);
         }
     };
     values_at(now, now_);
@@ -144,6 +146,10 @@ bool RootSearch::find(double before, double now, const std::function<void(double
     if (!any) {
         double dip = look_for_dip(before, now, values_at);
         if (dip == 0) {
+            // only what was passed tells what is large: a step may have gone far beyond an event
+            for (std::size_t i = 0; i < now_.size(); ++i) largest_[i] = std::max(largest_[i], std::abs(now_[i]));
+            for (std::size_t i = 0; i < now_.size(); ++i)
+                if (std::abs(now_[i]) > kUnsure * largest_[i]) near_[i] = 0;
             std::swap(before_, now_);
             return false;
         }
@@ -159,7 +165,9 @@ bool RootSearch::find(double before, double now, const std::function<void(double
         double share = 0.5, largest = 0;
         for (std::size_t i = 0; i < g_low.size(); ++i) {
             if (!crosses(g_low[i], g_high[i])) continue;
-            double s = std::abs(g_high[i]) / std::abs(g_high[i] - bend * g_low[i]);
+            // from a value that is only a side a line tells nothing: halve
+            bool side_only = std::abs(g_low[i]) <= 2 * kTiny || std::abs(g_high[i]) <= 2 * kTiny;
+            double s = side_only ? 0.5 : std::abs(g_high[i]) / std::abs(g_high[i] - bend * g_low[i]);
             if (s > largest) largest = s, share = 1 - s;  // the earliest of them
         }
         // never nearer to an end than half the tolerance, so that the enclosure shrinks

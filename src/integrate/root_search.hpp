@@ -33,6 +33,7 @@ private:
 
     Evaluation& e_;
     std::vector<double> before_, now_, trial_, middle_, scratch_, z_, rates_, largest_;
+    std::vector<char> near_;  ///< per function: it was about 0 when the search began, and has not left there yet
     std::vector<int> crossings_;
     double time_ = 0;
 };

@@ -30,6 +30,7 @@ Moments::Moments(Evaluation& evaluation, ConsistentSolver& consistent, const Sou
       recheck_(m().form.events.sequences.size(), HUGE_VAL),
       entered_(m().form.events.sequences.size(), 0),
       fired_(m().form.events.blocks.size()),
+      first_fired_(m().form.events.blocks.size(), 0.0),
       looked_ahead_(m().form.conditions.size(), 0)
 {
     const auto& blocks = m().form.events.blocks;
@@ -232,6 +233,7 @@ void Moments::run_whens(State& s)
     for (std::uint32_t b = 0; b < blocks.size(); ++b) {
         if (blocks[b].kind == Kind::when && guards_[b] != 0 && was_[b] == 0) {
             fire.push_back(b);
+            if (fired_[b].empty()) first_fired_[b] = s.time;
             fired_[b].push_back(s.time);
             if (fired_[b].size() > 24) fired_[b].erase(fired_[b].begin(), fired_[b].begin() + 12);
         }
@@ -287,19 +289,19 @@ void Moments::finish_pass(State& s)
 
 void Moments::look_for_pile_up(double time)
 {
-    constexpr std::size_t kEnough = 12;
+    constexpr std::size_t kEnough = 5;
+    constexpr double kAlike = 0.1, kLittle = 1e-5;  // factors of one kind; rest, as a share of what has passed since the first of them
     for (std::uint32_t b = 0; b < fired_.size(); ++b) {
         const auto& t = fired_[b];
         if (t.size() < kEnough || t.back() != time) continue;
-        // gaps that shrink by nearly one factor have a finite sum: where does it end?
+        // gaps that shrink by one factor have a finite sum: where does it end?
         std::size_t n = t.size();
-        double gap = t[n - 1] - t[n - 2], first = t[n - kEnough + 1] - t[n - kEnough];
-        bool shrinking = gap < first;
-        for (std::size_t k = n - kEnough + 2; k < n; ++k) shrinking &= t[k] - t[k - 1] < t[k - 1] - t[k - 2];
-        if (!shrinking || !(first > 0)) continue;
-        double factor = std::pow(std::max(gap, 1e-300) / first, 1.0 / static_cast<double>(kEnough - 2));
-        double rest = gap * factor / (1 - factor);
-        if (factor > 0.999 || rest > 1e-9 * std::max(1.0, std::abs(time))) continue;
+        auto gap = [&](std::size_t back) { return t[n - 1 - back] - t[n - 2 - back]; };
+        double factor = gap(0) / gap(1);
+        bool shrinking = factor > 0 && factor < 0.999;
+        for (std::size_t k = 1; k + 2 < kEnough && shrinking; ++k) shrinking = std::abs(gap(k) / gap(k + 1) - factor) < kAlike * factor;
+        double rest = gap(0) * factor / (1 - factor);
+        if (!shrinking || rest > kLittle * (time - first_fired_[b])) continue;
         const FlatBlock& block = m().form.events.blocks[b];
         std::string part = m().form.flat().instances[block.origin.instance];
         throw NumericFailure("pile-up",

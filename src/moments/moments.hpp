@@ -73,6 +73,7 @@ private:
     std::vector<char> entered_;          ///< per sequence: a stage was entered in this moment
     std::vector<std::uint32_t> to_enter_;
     std::vector<std::vector<double>> fired_;  ///< per block: when it fired last, a few
+    std::vector<double> first_fired_;
     std::vector<char> looked_ahead_;
     bool touched_ = false, touched_late_ = false;
 };
