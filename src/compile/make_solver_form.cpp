@@ -376,6 +376,7 @@ private:
                 if (s.target != kNoNode)
                     for (const Variable& v : form_.reduced.system.variables(s.target)) s.order = std::max(s.order, v.order);
         for (NodeId* node : flat.event_expressions()) *node = substitute_(*node);
+        for (NodeId& node : flat.switches) node = substitute_(node);
         SolverEvents& e = form_.events;
         e.memories = flat.memories;
         e.blocks = flat.blocks;

@@ -86,6 +86,7 @@ private:
         for (const FlatView& v : flat.views) look_into(v.value);
         for (const FlatInit& i : flat.inits) look_into(i.left), look_into(i.right);
         for (const NodeId* node : s_.flat->event_expressions()) look_into(*node);
+        for (NodeId node : s_.flat->switches) look_into(node);
         for (const Condition& c : s_.conditions) look_into(c.value);
     }
 

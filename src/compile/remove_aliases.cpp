@@ -41,6 +41,7 @@ public:
         }
         std::vector<NodeId*> roots = s_.flat->side_expressions();
         for (NodeId& node : s_.flat->steady_except) roots.push_back(&node);
+        for (NodeId& node : s_.flat->switches) roots.push_back(&node);
         for (Condition& c : s_.conditions) roots.push_back(&c.value);
         rewrite(g_, roots, [&](NodeId id, const Node& n) { return n.op == Op::quantity ? replacement(n) : id; });
     }

@@ -105,17 +105,17 @@ std::vector<std::uint32_t> find_structural_switches(const ReducedSystem& r)
 void fix_switches(EquationSystem& system, const std::vector<std::uint32_t>& which, const std::vector<char>& values)
 {
     Graph& g = system.graph();
-    std::map<NodeId, NodeId> instead;
-    for (std::size_t k = 0; k < which.size(); ++k) instead[system.flat->switches[which[k]]] = g.constant(values[k] != 0 ? 1 : 0);
+    std::map<NodeId, bool> instead;
+    for (std::size_t k = 0; k < which.size(); ++k) instead[system.flat->switches[which[k]]] = values[k] != 0;
     std::vector<NodeId*> roots;
     for (FlatEquation& e : system.flat->equations) roots.push_back(&e.left), roots.push_back(&e.right);
     for (SystemEquation& e : system.equations)
         if (e.residual != kNoNode) roots.push_back(&e.residual);
     std::vector<NodeId> before;
     for (const FlatEquation& e : system.flat->equations) before.push_back(e.left);
-    rewrite(g, roots, [&](NodeId id, const Node&) {
-        auto it = instead.find(id);
-        return it == instead.end() ? id : it->second;
+    rewrite(g, roots, [&](NodeId id, const Node& n) {
+        auto it = n.op == Op::select ? instead.find(n.a) : instead.end();
+        return it == instead.end() ? id : it->second ? n.b : n.c;
     });
     for (SystemEquation& e : system.equations) e.branch = system.flat->equations[e.flat].left != before[e.flat];
 }
