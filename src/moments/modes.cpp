@@ -146,7 +146,7 @@ std::size_t Modes::settle(const State& s, EventLog& log)
         double mode = wanted(i, values_[i]);
         if (mode == e_.mode(i)) continue;
         put(i, mode, s.time, &log);
-        ++changed;
+        changed += watched(i) ? 1 : 0;  // what nothing looks at may turn to and fro with rounding
     }
     return changed;
 }
