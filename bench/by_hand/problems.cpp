@@ -464,8 +464,16 @@ public:
     }
     std::string model() const override
     {
-        std::ifstream file(NETLOOP_SOURCE_DIR "/examples/bascule/bridge.loop");
-        return {std::istreambuf_iterator<char>(file), {}};
+        auto text = [](const char* name) {
+            std::ifstream file(std::string(NETLOOP_SOURCE_DIR "/examples/bascule/") + name);
+            return std::string{std::istreambuf_iterator<char>(file), {}};
+        };
+        // one text of the two, since a model from memory has no folder beside it
+        const std::string use = "use \"machine.loop\"\n";
+        std::string bridge = text("bridge.loop");
+        std::size_t at = bridge.find(use);
+        if (at != std::string::npos) bridge.erase(at, use.size());
+        return text("machine.loop") + bridge;
     }
 
 private:

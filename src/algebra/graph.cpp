@@ -13,10 +13,10 @@ namespace netloop {
 
 const char* op_name(Op op)
 {
-    static constexpr const char* kNames[] = {"constant", "time",       "quantity", "parameter", "mode", "memory", "unknown", "rate",   "rate_of", "add",   "sub",  "mul",
-                                             "div",      "neg",        "pow",      "sqrt",      "exp",  "log",     "sin",    "cos",     "tan",   "asin", "acos",
-                                             "atan",     "sinh",       "cosh",     "tanh",      "abs",  "sign",    "floor",  "ceil",    "atan2", "min",  "max",
-                                             "less",     "less_equal", "equal",    "and",       "or",   "not",     "select", "lookup",  "call",  "pair"};
+    static constexpr const char* kNames[] = {"constant", "time", "quantity",   "parameter", "mode", "memory", "unknown", "rate",   "rate_of", "add",   "sub",
+                                             "mul",      "div",  "neg",        "pow",       "sqrt", "exp",    "log",     "sin",    "cos",     "tan",   "asin",
+                                             "acos",     "atan", "sinh",       "cosh",      "tanh", "abs",    "sign",    "floor",  "ceil",    "atan2", "min",
+                                             "max",      "less", "less_equal", "equal",     "and",  "or",     "not",     "select", "lookup",  "call",  "pair"};
     return kNames[static_cast<std::size_t>(op)];
 }
 

@@ -317,8 +317,7 @@ struct Run::Data {
             summary.event_record.kinds.push_back(std::move(entry));
         }
         auto& kinds = summary.event_record.kinds;
-        std::stable_sort(kinds.begin(), kinds.end(),
-                         [](const EventEntry& a, const EventEntry& b) { return a.times.size() > b.times.size(); });
+        std::stable_sort(kinds.begin(), kinds.end(), [](const EventEntry& a, const EventEntry& b) { return a.times.size() > b.times.size(); });
     }
 };
 

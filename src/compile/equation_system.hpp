@@ -37,6 +37,7 @@ struct Condition {
     enum class Kind { less, less_equal, whole } kind = Kind::less;
     NodeId value = kNoNode;  ///< less: a - b, so that the mode is 1 where value < 0; whole: the argument of floor
     NodeId slope = kNoNode;  ///< of a value that runs straight with time and holds nothing else that runs: d(value)/dt; it needs no search
+    bool held = false;       ///< the value stands still between events: it is looked at there, to the last bit, and never searched
     Origin origin;
     std::string text;
 };

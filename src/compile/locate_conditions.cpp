@@ -73,7 +73,7 @@ void locate_conditions(EquationSystem& s)
     std::map<std::pair<int, NodeId>, std::uint32_t> known;
     auto mode_of = [&](Condition::Kind kind, NodeId value, std::string text) {
         auto [it, fresh] = known.emplace(std::make_pair(static_cast<int>(kind), value), static_cast<std::uint32_t>(s.conditions.size()));
-        if (fresh) s.conditions.push_back({kind, value, kNoNode, {}, std::move(text)});
+        if (fresh) s.conditions.push_back({kind, value, kNoNode, false, {}, std::move(text)});
         return g.leaf(Op::mode, it->second);
     };
     std::vector<NodeId*> roots = all_roots(s);
@@ -118,7 +118,11 @@ void locate_conditions(EquationSystem& s)
                 if (NodeId child = k == 0 ? n.a : k == 1 ? n.b : n.c; child != kNoNode) stack.push_back(child);
         }
     };
-    for (const FlatBlock& b : s.flat->blocks) place(b.condition, b.origin);
+    for (const FlatBlock& b : s.flat->blocks) {
+        // what is the whole condition of a block is told in its words
+        if (b.condition != kNoNode && g[b.condition].op == Op::mode && seen[b.condition] == 0) s.conditions[g[b.condition].a].text = b.text;
+        place(b.condition, b.origin);
+    }
     for (const FlatEquation& e : s.flat->equations) place(e.left, e.origin), place(e.right, e.origin);
     for (const FlatView& v : s.flat->views) place(v.value, v.origin);
     for (const FlatBlock& b : s.flat->blocks)

@@ -350,12 +350,21 @@ private:
         TimeDerivative derivative(g_);
         for (Condition& c : form_.conditions) {
             c.value = substitute_(c.value);
+            c.held = stands_still(c.value);
             if (!runs_with_time_alone(c.value)) continue;
             NodeId slope = derivative(c.value);
             bool straight = derivative.trouble().empty();
             for (NodeId id : g_.reachable({slope})) straight = straight && g_[id].op != Op::time;
             if (straight && !g_.is_constant(slope, 0)) c.slope = slope;
         }
+    }
+    bool stands_still(NodeId value) const
+    {
+        for (NodeId id : g_.reachable({value})) {
+            const Node& n = g_[id];
+            if (n.op == Op::unknown || n.op == Op::rate || n.op == Op::time || (n.op == Op::memory && n.b == 1)) return false;
+        }
+        return true;
     }
     bool runs_with_time_alone(NodeId value) const
     {

@@ -61,8 +61,8 @@ struct SolverForm {
     std::vector<SolverChoice> choices;
     std::vector<Condition> conditions;  ///< in solver leaves
     SolverEvents events;
-    std::vector<StartEquation> start;   ///< inits first, then guesses, outermost first
-    bool steady = false;                ///< the start is where the states stand still
+    std::vector<StartEquation> start;  ///< inits first, then guesses, outermost first
+    bool steady = false;               ///< the start is where the states stand still
     std::vector<OutputColumn> outputs;
     std::vector<double> time_knots;  ///< of tables of time
     std::size_t n_explicit = 0;      ///< assignments that were substituted

@@ -145,7 +145,8 @@ Impact make_impact(ReducedSystem& r)
             row.mismatch = r.equations[e].residual;
             continue;
         }
-        for (const auto& [c, node] : gradients(r.equations[e].residual)) impact.entries.push_back({static_cast<std::uint32_t>(impact.rows.size() - 1), c, node});
+        for (const auto& [c, node] : gradients(r.equations[e].residual))
+            impact.entries.push_back({static_cast<std::uint32_t>(impact.rows.size() - 1), c, node});
     }
     for (std::uint32_t i = 0; i < r.system.conditions.size(); ++i)
         for (const auto& [c, node] : gradients(r.system.conditions[i].value))

@@ -21,18 +21,18 @@ void fix_switches(EquationSystem& system, const std::vector<std::uint32_t>& whic
 /// derivatives themselves; energy can only be lost. Source: Brogliato (1999), Nonsmooth Mechanics, ch. 3 (the plastic impact).
 struct Impact {
     struct Row {
-        NodeId mismatch = kNoNode;        ///< the constraint less one differentiation; kNoNode: no constraint
-        std::vector<NodeId> below;        ///< its lower derivatives: what no impact can mend
-        std::uint32_t flat = 0;           ///< the flat equation
+        NodeId mismatch = kNoNode;  ///< the constraint less one differentiation; kNoNode: no constraint
+        std::vector<NodeId> below;  ///< its lower derivatives: what no impact can mend
+        std::uint32_t flat = 0;     ///< the flat equation
     };
     struct Entry {
         std::uint32_t row = 0, column = 0;
         NodeId value = kNoNode;
     };
     std::vector<Row> rows;
-    std::vector<Variable> columns;        ///< highest derivatives; order 0: what is settled without being differentiated
+    std::vector<Variable> columns;  ///< highest derivatives; order 0: what is settled without being differentiated
     std::vector<Entry> entries;
-    std::vector<Entry> conditions;        ///< row: the condition; its slope by a column of order 0
+    std::vector<Entry> conditions;  ///< row: the condition; its slope by a column of order 0
 };
 
 /// Empty rows if nothing is differentiated.

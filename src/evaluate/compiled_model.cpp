@@ -181,8 +181,8 @@ std::shared_ptr<const CompiledModel> build_programs(SolverForm form)
     m.layout = lowering.layout();
     m.literals = lowering.literals();
     for (ParameterValues& v : m.parameters) prepare(v.program, m.callables());
-    for (Program* p : {&m.events.guards, &m.events.actions, &m.events.times, &m.events.periods, &m.events.starts, &m.events.previous, &m.events.delays,
-                       &m.events.switches})
+    for (Program* p :
+         {&m.events.guards, &m.events.actions, &m.events.times, &m.events.periods, &m.events.starts, &m.events.previous, &m.events.delays, &m.events.switches})
         prepare(*p, m.callables());
     for (Program* p : {&m.bounds.program, &m.prologue, &m.residual, &m.jacobian, &m.conditions, &m.outputs, &m.choices, &m.start, &m.search_start})
         prepare(*p, m.callables());
@@ -339,7 +339,8 @@ private:
                 fix_switches(system, family->switches, key);
                 auto model = pipeline.finish(std::move(system), true);
                 record_.insert(record_.end(), pipeline.record_.begin(), pipeline.record_.end());
-                record_.push_back({"variants", counted(n, "condition changes", "conditions change") + " the kind of equations: systems are made as they are met", 0});
+                record_.push_back(
+                    {"variants", counted(n, "condition changes", "conditions change") + " the kind of equations: systems are made as they are met", 0});
                 if (model == nullptr) {
                     shown_ = pipeline.shown();
                     return nullptr;

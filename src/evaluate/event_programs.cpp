@@ -146,7 +146,8 @@ void lower_events(const SolverForm& form, Graph& g, Lowering& lowering, EventPro
     e.actions = lower_all(lowering, "blocks", wanted);
     wanted.clear();
 
-    std::size_t n_time = static_cast<std::size_t>(std::count_if(form.conditions.begin(), form.conditions.end(), [](const Condition& c) { return c.slope != kNoNode; }));
+    std::size_t n_time =
+        static_cast<std::size_t>(std::count_if(form.conditions.begin(), form.conditions.end(), [](const Condition& c) { return c.slope != kNoNode; }));
     e.time_conditions.reserve(n_time);
     for (std::size_t i = 0; i < form.conditions.size(); ++i) {
         if (form.conditions[i].slope == kNoNode) continue;

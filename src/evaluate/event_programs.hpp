@@ -26,10 +26,10 @@ struct EventPrograms {
     };
     struct Block {
         std::vector<Setting> settings;
-        std::vector<std::uint32_t> alerts;   ///< place of the condition, kNone: always
-        std::vector<std::uint32_t> memories; ///< read by it, ascending
-        bool reads_solved = false;           ///< reads what the equations settle, not states and memories alone
-        bool sets_equations = false;         ///< sets what equations read
+        std::vector<std::uint32_t> alerts;    ///< place of the condition, kNone: always
+        std::vector<std::uint32_t> memories;  ///< read by it, ascending
+        bool reads_solved = false;            ///< reads what the equations settle, not states and memories alone
+        bool sets_equations = false;          ///< sets what equations read
     };
     std::vector<Block> blocks;
     /// d(target)/d(state) of settings whose target is no state, for finding the nearest states that meet them.
@@ -51,7 +51,7 @@ struct EventPrograms {
     };
     std::vector<Every> every;
 
-    Program starts;  ///< of memories
+    Program starts;                                                 ///< of memories
     std::vector<std::pair<std::uint32_t, std::uint32_t>> start_of;  ///< memory and place
     Program previous;
     std::vector<std::pair<std::uint32_t, std::uint32_t>> previous_of;

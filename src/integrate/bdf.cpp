@@ -412,8 +412,8 @@ private:
     std::vector<double> e_sum_, delta_, weight_, usual_;
     RootSearch roots_;
     bool root_ = false;
-    bool pending_ = false;     ///< the last step is still to be searched behind an event at which nothing jumped
-    bool resumed_ = false;     ///< no step was made yet since histories were kept over an event
+    bool pending_ = false;  ///< the last step is still to be searched behind an event at which nothing jumped
+    bool resumed_ = false;  ///< no step was made yet since histories were kept over an event
     double searched_to_ = 0, h_before_cut_ = 0;
 };
 

@@ -21,7 +21,8 @@ bool crosses(double a, double b)
 std::size_t n_root_functions(const CompiledModel& model)
 {
     // where the clock turns all conditions there is nothing to be searched
-    if (model.form.conditions.size() == model.events.time_conditions.size()) return 0;
+    const auto& conditions = model.form.conditions;
+    if (std::all_of(conditions.begin(), conditions.end(), [](const Condition& c) { return c.held || c.slope != kNoNode; })) return 0;
     std::size_t n = 0;
     for (const Condition& c : model.form.conditions) n += c.kind == Condition::Kind::whole ? 2 : 1;
     return n;
@@ -36,7 +37,7 @@ void root_functions(Evaluation& evaluation, std::vector<double>& scratch, double
     std::size_t at = 0;
     for (std::size_t i = 0; i < conditions.size(); ++i) {
         bool whole = conditions[i].kind == Condition::Kind::whole;
-        bool watched = conditions[i].slope == kNoNode && events.idle[i] == 0;
+        bool watched = conditions[i].slope == kNoNode && !conditions[i].held && events.idle[i] == 0;
         if (watched && !events.only_in[i].empty())
             watched = std::any_of(events.only_in[i].begin(), events.only_in[i].end(),
                                   [&](const auto& only) { return evaluation.memory(sequences[only.first].stage) == only.second + 1; });
@@ -86,7 +87,7 @@ void RootSearch::take_sides()
         ++root;
     };
     for (std::size_t i = 0; i < conditions.size(); ++i) {
-        if (before_[root] == 1 && conditions[i].slope != kNoNode)
+        if (conditions[i].held || conditions[i].slope != kNoNode)
             ++root, root += conditions[i].kind == Condition::Kind::whole ? 1 : 0;
         else if (conditions[i].kind == Condition::Kind::whole)
             side(1), side(1);

@@ -188,6 +188,7 @@ bool Simulation::advance(double target, const std::vector<double>& outputs, cons
             integrator_->restart(state_);
         }
         if (event) moment(found ? integrator_->crossings() : std::vector<int>{}, sink);
+        moments_.look_for_pile_up(state_);
         if (progress) progress(state_.time);
     }
     consistent_.solve(state_, sources_);
@@ -252,7 +253,6 @@ void Simulation::moment(const std::vector<int>& found, const RowSink& sink)
             moments_.chattering(state_.time, "conditions switch back and forth without end");
         burst_begin_ = state_.time;
     }
-    moments_.look_for_pile_up(state_.time);
     bool nothing = !other_system && !moments_.touched() && !anything_jumped() && moments_.next_time() > integrator_->end_of_step();
     if (other_system) {
         integrator_->restart(state_);

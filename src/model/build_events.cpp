@@ -9,9 +9,9 @@ namespace netloop {
 
 struct Instantiator::BlockWork {
     FlatBlock block;
-    std::map<NodeId, NodeId> now;              ///< of memories set so far: leaf and value
-    std::map<NodeId, FlatSetting> memories;    ///< the same as settings
-    NodeId reached = kNoNode;                  ///< the condition under which the statement at hand runs; kNoNode: always
+    std::map<NodeId, NodeId> now;            ///< of memories set so far: leaf and value
+    std::map<NodeId, FlatSetting> memories;  ///< the same as settings
+    NodeId reached = kNoNode;                ///< the condition under which the statement at hand runs; kNoNode: always
 };
 
 std::string Instantiator::path_of(InstanceId id, const std::string& name) const
@@ -170,7 +170,8 @@ std::size_t Instantiator::stage_index(const SequenceInstance& s, const std::stri
 Value Instantiator::sequence_member(std::uint32_t index, const Path& path, std::size_t at, const Env& env, const Expr& e)
 {
     const SequenceInstance& s = sequences_[index];
-    if (at + 1 >= path.size()) give_up(messages::not_a, e.span, text_of(path), "a sequence", "a quantity", fmt::format("ask for its stage: {} is ...", text_of(path)));
+    if (at + 1 >= path.size())
+        give_up(messages::not_a, e.span, text_of(path), "a sequence", "a quantity", fmt::format("ask for its stage: {} is ...", text_of(path)));
     if (at + 2 != path.size()) give_up(messages::unknown_name, path[at + 2].span, path[at + 2].name, fmt::format("sequence '{}'", s.decl->name));
     return own_sequence_name(s, path[at + 1].name, path[at + 1].span, env);
 }

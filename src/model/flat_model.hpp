@@ -101,8 +101,8 @@ struct FlatMemory {
     std::string path;
     Unit unit;
     bool boolean = false;
-    bool hidden = false;      ///< made by the compiler, not by the user: not recorded
-    NodeId start = kNoNode;   ///< what it begins with
+    bool hidden = false;     ///< made by the compiler, not by the user: not recorded
+    NodeId start = kNoNode;  ///< what it begins with
     std::string doc;
     Origin origin;
 };
@@ -113,7 +113,7 @@ struct FlatSetting {
     std::uint32_t memory = kNone;  ///< what is set: a memory, or the quantity (or its derivative) in `target`
     NodeId target = kNoNode;
     NodeId value = kNoNode;
-    NodeId when = kNoNode;  ///< set only if this holds; kNoNode: always
+    NodeId when = kNoNode;    ///< set only if this holds; kNoNode: always
     std::uint32_t order = 0;  ///< of the derivative that is set
     Span span;
 };
@@ -127,10 +127,10 @@ struct FlatAlert {
 /// Statements that run at a moment.
 struct FlatBlock {
     enum class Kind { start, every, transition, entry, when } kind = Kind::when;
-    NodeId condition = kNoNode;               ///< of a `when` and of a transition
-    NodeId period = kNoNode, first = kNoNode; ///< of an `every`, s
-    std::uint32_t sequence = 0, stage = 0;    ///< of a transition, which leaves it, and of what runs on entry
-    std::uint32_t target = 0;                 ///< the stage that a transition leads to
+    NodeId condition = kNoNode;                ///< of a `when` and of a transition
+    NodeId period = kNoNode, first = kNoNode;  ///< of an `every`, s
+    std::uint32_t sequence = 0, stage = 0;     ///< of a transition, which leaves it, and of what runs on entry
+    std::uint32_t target = 0;                  ///< the stage that a transition leads to
     std::vector<FlatSetting> settings;
     std::vector<FlatAlert> alerts;
     std::string text;  ///< for tables and messages: "when level > 2.4 m"

@@ -54,7 +54,7 @@ struct Env {
     const FileScope* scope = nullptr;
     const LoopIndex* loops = nullptr;
     FunctionFrame* frame = nullptr;
-    bool located = true;  ///< conditions become events; false inside functions and untracked()
+    bool located = true;                         ///< conditions become events; false inside functions and untracked()
     const SequenceInstance* sequence = nullptr;  ///< whose own names are looked up before those of the instance
     bool in_block = false;                       ///< previous() has a meaning here
 };

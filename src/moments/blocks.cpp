@@ -121,8 +121,7 @@ void Blocks::say(std::uint32_t block, const State& s)
         std::uint32_t when = m().events.blocks[block].alerts[k];
         if (when != kNone && e_.value_at(when) == 0) continue;
         const FlatAlert& a = b.alerts[k];
-        if (a.action == FlatAlert::Action::fail)
-            throw NumericFailure("said-fail", fmt::format("at {:.9g} s: {}\n      {}", s.time, a.text, place(block)));
+        if (a.action == FlatAlert::Action::fail) throw NumericFailure("said-fail", fmt::format("at {:.9g} s: {}\n      {}", s.time, a.text, place(block)));
         if (a.action == FlatAlert::Action::stop && stop_.empty()) stop_ = a.text;
         if (a.action == FlatAlert::Action::warn && warnings_.size() < kMostWarnings) {
             // one that comes again and again is told a few times
@@ -188,7 +187,8 @@ void Blocks::meet_demands(State& s)
             bool met = true;
             for (Eigen::Index k = 0; k < n; ++k) met &= std::abs(off[k]) <= 1e-10 * std::max({std::abs(wanted[k]), std::abs(here[k]), 1e-6});
             if (met) {
-                for (const Demand& d : demands) claim((1ull << 40) + (static_cast<std::uint64_t>(d.block) << 16) + d.setting, d.block, setting_name(d.block, d.setting), s);
+                for (const Demand& d : demands)
+                    claim((1ull << 40) + (static_cast<std::uint64_t>(d.block) << 16) + d.setting, d.block, setting_name(d.block, d.setting), s);
                 s = at;
                 anything_ = equations_ = states_ = touched_ = true;
                 return;
@@ -208,8 +208,9 @@ void Blocks::meet_demands(State& s)
         if (order == 0) break;
     }
     const Demand& d = demands[0];
-    throw NumericFailure("run-failed", fmt::format("at {:.9g} s '{}' cannot be set to {:.6g}: no state moves it there\n      {}", s.time,
-                                                   setting_name(d.block, d.setting), d.value, place(d.block)),
+    throw NumericFailure("run-failed",
+                         fmt::format("at {:.9g} s '{}' cannot be set to {:.6g}: no state moves it there\n      {}", s.time, setting_name(d.block, d.setting),
+                                     d.value, place(d.block)),
                          "set a quantity that has a rate of its own, or a memory that the equations read");
 }
 

@@ -23,8 +23,8 @@ public:
     bool anything() const { return anything_; }    ///< something was set to another value in this moment
     bool equations() const { return equations_; }  ///< ... that equations read, and that they have not been solved with yet
     void solved() { equations_ = false; }
-    bool touched() const { return touched_; }      ///< ... that equations read, or a state, solved or not
-    bool states() const { return states_; }        ///< a state was set in this moment
+    bool touched() const { return touched_; }  ///< ... that equations read, or a state, solved or not
+    bool states() const { return states_; }    ///< a state was set in this moment
     const std::string& stop() const { return stop_; }
     const std::vector<std::string>& warnings() const { return warnings_; }
 

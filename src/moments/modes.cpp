@@ -10,10 +10,7 @@ constexpr double kUnsure = 1e-9;  ///< of the largest value seen: nearer to zero
 }
 
 Modes::Modes(Evaluation& evaluation)
-    : e_(evaluation),
-      largest_(evaluation.model().form.conditions.size(), 0.0),
-      clocked_(evaluation.model().events.time_conditions.size()),
-      next_turn_(HUGE_VAL)
+    : e_(evaluation), largest_(evaluation.model().form.conditions.size(), 0.0), clocked_(evaluation.model().events.time_conditions.size()), next_turn_(HUGE_VAL)
 {
 }
 
@@ -126,6 +123,7 @@ double Modes::wanted(std::size_t i, double g)
     largest_[i] = std::max(largest_[i], std::abs(g));
     double mode = e_.mode(i);
     const Condition& c = e_.model().form.conditions[i];
+    if (c.held) return c.kind == Condition::Kind::whole ? std::floor(g) : (c.kind == Condition::Kind::less ? g < 0 : g <= 0) ? 1 : 0;
     if (c.kind == Condition::Kind::whole) {
         double slack = 1e-9 * std::max(1.0, std::abs(mode));
         return g < mode - slack || g > mode + 1 + slack ? std::floor(g) : mode;
@@ -170,7 +168,7 @@ std::size_t Modes::look_ahead(const State& s, EventLog& log, std::vector<char>& 
     e_.conditions(values_);
     bool near = false;
     for (std::size_t i = 0; i < values_.size(); ++i)
-        near |= conditions[i].kind != Condition::Kind::whole && !is_clocked(i) && std::abs(values_[i]) <= kUnsure * largest_[i];
+        near |= conditions[i].kind != Condition::Kind::whole && !conditions[i].held && !is_clocked(i) && std::abs(values_[i]) <= kUnsure * largest_[i];
     if (!near) return 0;
     std::vector<double> here = values_;
     double ahead = 1e-7 * std::max(1e-3, std::abs(s.time));
@@ -181,7 +179,7 @@ std::size_t Modes::look_ahead(const State& s, EventLog& log, std::vector<char>& 
     e_.at(s.time, s.z.data(), s.rates.data());
     std::size_t changed = 0;
     for (std::size_t i = 0; i < here.size(); ++i) {
-        if (conditions[i].kind == Condition::Kind::whole || is_clocked(i) || !watched(i)) continue;
+        if (conditions[i].kind == Condition::Kind::whole || conditions[i].held || is_clocked(i) || !watched(i)) continue;
         if (std::abs(here[i]) > kUnsure * largest_[i]) continue;
         double move = values_[i] - here[i];
         if (std::abs(move) < 1e-12 * largest_[i] || !std::isfinite(move)) continue;

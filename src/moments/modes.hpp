@@ -51,7 +51,7 @@ private:
     Evaluation& e_;
     std::vector<double> values_, largest_;
     struct Clocked {
-        double turn = 0;          ///< when
+        double turn = 0;  ///< when
         double before = 0, after = 0;
     };
     std::vector<Clocked> clocked_;  ///< in the order of EventPrograms::time_conditions

@@ -55,9 +55,8 @@ void Moments::before_start(double time)
         for (std::size_t k = 0; k < delays->size(); ++k) {
             double behind = e_.value_at(p().delay_of[k].time), value = e_.value_at(p().delay_of[k].source);
             if (!(behind > 0) || !std::isfinite(behind))
-                throw NumericFailure("run-failed",
-                                     fmt::format("{}: a delay of {:g} s: it must be longer than 0 s",
-                                                 place_text(sources_, m().form.events.delays[k].origin.span), behind));
+                throw NumericFailure("run-failed", fmt::format("{}: a delay of {:g} s: it must be longer than 0 s",
+                                                               place_text(sources_, m().form.events.delays[k].origin.span), behind));
             delays->begin(k, behind, std::isfinite(value) ? value : 0);
         }
         e_.set_time(time);
@@ -118,6 +117,8 @@ double Moments::next_time() const
     double next = modes_.next_turn();
     for (const Tick& t : ticks_) next = std::min(next, t.next);
     for (double t : recheck_) next = std::min(next, t);
+    for (const End& end : ends_)
+        if (double t = end.time + end.rest; t > e_.time() + same_moment(e_.time())) next = std::min(next, t);
     return next;
 }
 
@@ -235,6 +236,7 @@ void Moments::run_whens(State& s)
             fire.push_back(b);
             if (fired_[b].empty()) first_fired_[b] = s.time;
             fired_[b].push_back(s.time);
+            expect_pile_up(b);
             if (fired_[b].size() > 24) fired_[b].erase(fired_[b].begin(), fired_[b].begin() + 12);
         }
     }
@@ -287,28 +289,40 @@ void Moments::finish_pass(State& s)
     touched_late_ = false;
 }
 
-void Moments::look_for_pile_up(double time)
+// A body that bounces ever less comes to an end in finite time. Where does that lie, if a block fires at gaps that shrink by one factor?
+void Moments::expect_pile_up(std::uint32_t b)
 {
     constexpr std::size_t kEnough = 5;
-    constexpr double kAlike = 0.1, kLittle = 1e-5;  // factors of one kind; rest, as a share of what has passed since the first of them
-    for (std::uint32_t b = 0; b < fired_.size(); ++b) {
-        const auto& t = fired_[b];
-        if (t.size() < kEnough || t.back() != time) continue;
-        // gaps that shrink by one factor have a finite sum: where does it end?
-        std::size_t n = t.size();
-        auto gap = [&](std::size_t back) { return t[n - 1 - back] - t[n - 2 - back]; };
-        double factor = gap(0) / gap(1);
-        bool shrinking = factor > 0 && factor < 0.999;
-        for (std::size_t k = 1; k + 2 < kEnough && shrinking; ++k) shrinking = std::abs(gap(k) / gap(k + 1) - factor) < kAlike * factor;
-        double rest = gap(0) * factor / (1 - factor);
-        if (!shrinking || rest > kLittle * (time - first_fired_[b])) continue;
-        const FlatBlock& block = m().form.events.blocks[b];
+    constexpr double kAlike = 0.1, kLittle = 0.05;  // factors of one kind; rest, as a share of what has passed since the first of them
+    const auto& t = fired_[b];
+    if (t.size() < kEnough) return;
+    std::size_t n = t.size();
+    auto gap = [&](std::size_t back) { return t[n - 1 - back] - t[n - 2 - back]; };
+    double factor = gap(0) / gap(1);
+    bool shrinking = factor > 0 && factor < 0.999;
+    for (std::size_t k = 1; k + 2 < kEnough && shrinking; ++k) shrinking = std::abs(gap(k) / gap(k + 1) - factor) < kAlike * factor;
+    double rest = gap(0) * factor / (1 - factor);
+    if (!shrinking || rest > kLittle * (t.back() - first_fired_[b])) return;
+    std::erase_if(ends_, [&](const End& e) { return e.block == b; });
+    ends_.push_back({b, t.back() + rest, rest, factor});
+}
+
+// Behind that end the condition of the block must not hold: if it does, it has held since without becoming true anew, and nothing stops
+// the motion any more.
+void Moments::look_for_pile_up(State& s)
+{
+    if (ends_.empty() || s.time <= ends_.front().time) return;
+    guards(s, guards_);
+    for (const End& end : ends_) {
+        if (s.time <= end.time || guards_[end.block] == 0) continue;
+        const FlatBlock& block = m().form.events.blocks[end.block];
         std::string part = m().form.flat().instances[block.origin.instance];
         throw NumericFailure("pile-up",
-                             fmt::format("at {:.9g} s moments pile up: each comes {:.3g} times as soon after the last as the one before\n      {}: {}{}", time,
-                                         factor, place_text(sources_, block.origin.span), part.empty() ? "" : part + ": ", block.text),
+                             fmt::format("at {:.9g} s moments have piled up: each came {:.3g} times as soon after the last as the one before\n      {}: {}{}",
+                                         end.time, end.factor, place_text(sources_, block.origin.span), part.empty() ? "" : part + ": ", block.text),
                              "say what holds after the last of them: a stage of rest, entered when the speed is small (mechanics.RigidStop has one)");
     }
+    std::erase_if(ends_, [&](const End& end) { return s.time > end.time + 10 * end.rest; });
 }
 
 void Moments::chattering(double time, const std::string& what)

@@ -40,7 +40,7 @@ public:
     /// Names the conditions that switched most of late. Throws NumericFailure.
     [[noreturn]] void chattering(double time, const std::string& what);
     /// Blocks whose moments come ever closer together pile up at one time, behind which nothing is known. Throws NumericFailure.
-    void look_for_pile_up(double time);
+    void look_for_pile_up(State& s);
 
 private:
     const CompiledModel& m() const { return e_.model(); }
@@ -64,15 +64,21 @@ private:
         double period = 0, first = 0, next = 0;
         double count = 0;
     };
-    std::vector<Tick> ticks_;            ///< in the order of EventPrograms::every
-    std::vector<double> was_;            ///< guards as they were last
+    std::vector<Tick> ticks_;  ///< in the order of EventPrograms::every
+    std::vector<double> was_;  ///< guards as they were last
     std::vector<double> guards_;
     std::vector<std::vector<std::uint32_t>> transitions_;  ///< blocks per sequence
     std::vector<std::vector<std::uint32_t>> entries_;      ///< blocks per sequence
-    std::vector<double> recheck_;        ///< per sequence: when transitions that held at entry are taken
-    std::vector<char> entered_;          ///< per sequence: a stage was entered in this moment
+    std::vector<double> recheck_;                          ///< per sequence: when transitions that held at entry are taken
+    std::vector<char> entered_;                            ///< per sequence: a stage was entered in this moment
     std::vector<std::uint32_t> to_enter_;
     std::vector<std::vector<double>> fired_;  ///< per block: when it fired last, a few
+    void expect_pile_up(std::uint32_t block);
+    struct End {
+        std::uint32_t block = 0;
+        double time = 0, rest = 0, factor = 0;
+    };
+    std::vector<End> ends_;
     std::vector<double> first_fired_;
     std::vector<char> looked_ahead_;
     bool touched_ = false, touched_late_ = false;

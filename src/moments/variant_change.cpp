@@ -50,7 +50,8 @@ std::shared_ptr<const CompiledModel> VariantChange::model_for(const std::vector<
     std::string reason;
     auto model = e_.first_model()->family->get(e_.first_model(), key, reason);
     if (model == nullptr)
-        throw NumericFailure("no-system", fmt::format("at {:.9g} s the conditions ask for a system of equations that has no solution: {}{}", time, reason, keys_text(key)),
+        throw NumericFailure("no-system",
+                             fmt::format("at {:.9g} s the conditions ask for a system of equations that has no solution: {}{}", time, reason, keys_text(key)),
                              "give the parts that are cut off or clamped twice something that settles them: a small leakage, a stiffness");
     return model;
 }
@@ -205,7 +206,8 @@ bool VariantChange::jump(const CompiledModel& next, const State& s)
     }
     SparseLU lu(pattern);
     if (impact.rows.size() != impact.columns.size() || !lu.factor(matrix))
-        throw NumericFailure("run-failed", fmt::format("at {:.9g} s the jump that a new constraint causes cannot be settled: the equations lose their rank", s.time));
+        throw NumericFailure("run-failed",
+                             fmt::format("at {:.9g} s the jump that a new constraint causes cannot be settled: the equations lose their rank", s.time));
     lu.solve(right.data());
     // does the jump itself drive conditions over zero? Their values are then beyond all measure, with its sign.
     std::vector<double> driven(next.form.conditions.size(), 0.0), size(next.form.conditions.size(), 0.0);

@@ -95,6 +95,11 @@ void run_file(const std::string& file)
 
 TEST_SUITE_BEGIN("cases");
 
+TEST_CASE("mistakes with memories, blocks and sequences")
+{
+    check_file("moments.cases");
+}
+
 TEST_CASE("mistakes with names and definitions")
 {
     check_file("names.cases");

@@ -213,7 +213,7 @@ TEST_CASE("the compile record names every pass, and blocks are shown with their 
         INFO(pass);
         CHECK(text.find(pass) != std::string::npos);
     }
-    CHECK(text.find("bridge.loop:") != std::string::npos);
+    CHECK(text.find("machine.loop:") != std::string::npos);
     CHECK(text.find("linear") != std::string::npos);
 }
 

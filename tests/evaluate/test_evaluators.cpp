@@ -184,29 +184,27 @@ TEST_CASE("C source of every shipped model gives the same residuals and Jacobian
 {
     test::Scratch folder;
     int number = 0;
-    for (const char* name : {"examples/bascule", "examples/first", "examples/mechanisms"})
-        for (const auto& entry : std::filesystem::directory_iterator(test::source_path(name))) {
-            if (entry.path().extension() != ".loop" || entry.path().filename() == "link.loop") continue;  // a library
-            INFO(entry.path().filename().string());
-            Library library = Library::standard();
-            library.load_file(entry.path().string());
-            CompiledSystem system = compile(library);
-            const CompiledModel& m = *system.data().model;
-            Compiled compiled(c_source_head() + c_source(m.residual) + c_source(m.jacobian), folder, ++number);
-            std::mt19937 random(7);
-            std::uniform_real_distribution<double> number_of(0.1, 2);
-            std::vector<double> memory(m.layout.size), scratch;
-            for (double& v : memory) v = number_of(random);
-            for (const auto& [place, value] : m.literals) memory[place] = value;
-            std::vector<double> other = memory;
-            execute(m.residual, Evaluator::plain, memory, scratch);
-            execute(m.jacobian, Evaluator::plain, memory, scratch);
-            Callables callables = m.callables();
-            compiled.run("residual", other, c_services(callables));
-            compiled.run("jacobian", other, c_services(callables));
-            for (const Program* p : {&m.residual, &m.jacobian})
-                for (std::uint32_t place : p->results) CHECK(same(memory[place], other[place]));
-        }
+    for (const test::Shipped& shipped : test::shipped_models()) {
+        INFO(shipped.file);
+        Library library = Library::standard();
+        library.load_file(shipped.file);
+        CompiledSystem system = compile(library, {.system = "", .scenario = shipped.scenario});
+        const CompiledModel& m = *system.data().model;
+        Compiled compiled(c_source_head() + c_source(m.residual) + c_source(m.jacobian), folder, ++number);
+        std::mt19937 random(7);
+        std::uniform_real_distribution<double> number_of(0.1, 2);
+        std::vector<double> memory(m.layout.size), scratch;
+        for (double& v : memory) v = number_of(random);
+        for (const auto& [place, value] : m.literals) memory[place] = value;
+        std::vector<double> other = memory;
+        execute(m.residual, Evaluator::plain, memory, scratch);
+        execute(m.jacobian, Evaluator::plain, memory, scratch);
+        Callables callables = m.callables();
+        compiled.run("residual", other, c_services(callables));
+        compiled.run("jacobian", other, c_services(callables));
+        for (const Program* p : {&m.residual, &m.jacobian})
+            for (std::uint32_t place : p->results) CHECK(same(memory[place], other[place]));
+    }
     CHECK(number >= 10);
 }
 
@@ -272,31 +270,29 @@ TEST_CASE("one program may run in several threads, each with its own memory")
 
 TEST_CASE("every shipped model runs the same, bit for bit, whichever evaluator")
 {
-    for (const char* folder : {"examples/bascule", "examples/first", "examples/mechanisms"})
-        for (const auto& entry : std::filesystem::directory_iterator(test::source_path(folder))) {
-            if (entry.path().extension() != ".loop" || entry.path().filename() == "link.loop") continue;  // a library
-            INFO(entry.path().filename().string());
-            Library library = Library::standard();
-            library.load_file(entry.path().string());
-            CompiledSystem system = compile(library);
-            std::vector<State> ends;
-            std::vector<std::size_t> steps;
-            for (Evaluator e : {Evaluator::plain, Evaluator::grouped, Evaluator::machine}) {
-                IntegratorSettings settings;
-                settings.method = IntegratorSettings::Method::bdf;
-                settings.evaluator = e;
-                Simulation simulation(system.data().model, system.data().set->sources, settings);
-                simulation.evaluation().settle_parameters();
-                simulation.start(0);
-                simulation.advance(2, {0.5, 1}, {});
-                ends.push_back(simulation.state());
-                steps.push_back(simulation.statistics().counts.steps);
-            }
-            for (std::size_t k = 1; k < ends.size(); ++k) {
-                CHECK(steps[k] == steps[0]);
-                for (std::size_t i = 0; i < ends[0].z.size(); ++i) CHECK(same(ends[k].z[i], ends[0].z[i]));
-            }
+    for (const test::Shipped& shipped : test::shipped_models()) {
+        INFO(shipped.file);
+        Library library = Library::standard();
+        library.load_file(shipped.file);
+        CompiledSystem system = compile(library, {.system = "", .scenario = shipped.scenario});
+        std::vector<State> ends;
+        std::vector<std::size_t> steps;
+        for (Evaluator e : {Evaluator::plain, Evaluator::grouped, Evaluator::machine}) {
+            IntegratorSettings settings;
+            settings.method = IntegratorSettings::Method::bdf;
+            settings.evaluator = e;
+            Simulation simulation(system.data().model, system.data().set->sources, settings);
+            simulation.evaluation().settle_parameters();
+            simulation.start(0);
+            simulation.advance(2, {0.5, 1}, {});
+            ends.push_back(simulation.state());
+            steps.push_back(simulation.statistics().counts.steps);
         }
+        for (std::size_t k = 1; k < ends.size(); ++k) {
+            CHECK(steps[k] == steps[0]);
+            for (std::size_t i = 0; i < ends[0].z.size(); ++i) CHECK(same(ends[k].z[i], ends[0].z[i]));
+        }
+    }
 }
 
 TEST_SUITE_END();

@@ -52,6 +52,7 @@ TEST_CASE("every shipped model: our integrators, IDA and CVODE agree")
         double stop;
     };
     std::vector<Shipped> list{{"examples/bascule/bridge.loop", "", 30},
+                              {"examples/bascule/operation.loop", "opening", 12},
                               {"examples/mechanisms/pendulum.loop", "", 2},
                               {"examples/mechanisms/slider_crank.loop", "", 0.5},
                               {"examples/mechanisms/four_bar.loop", "", 0.5},

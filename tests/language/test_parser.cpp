@@ -357,7 +357,7 @@ TEST_CASE("hostile input is refused with a message and no harm")
 
 TEST_CASE("a file cut off anywhere is read without harm")
 {
-    std::string text = test::read_file(test::source_path("examples/bascule/bridge.loop"));
+    std::string text = test::read_file(test::source_path("examples/bascule/machine.loop"));
     REQUIRE(text.size() > 3000);
     for (std::size_t n = 0; n < text.size(); n += 37) Parsed p(text.substr(0, n));
     CHECK_FALSE(Parsed(text).diagnostics.has_errors());

@@ -35,6 +35,13 @@ std::string read_file(const std::string& path);
 void write_file(const std::string& path, const std::string& text);
 std::string source_path(const std::string& relative);
 
+/// A model of the examples, with the scenario to take.
+struct Shipped {
+    std::string file, scenario;
+};
+/// All of them; files that only others use are left out.
+std::vector<Shipped> shipped_models();
+
 /// Compiles a text (with no scenario unless one is named or the only one) and runs it.
 netloop::Recording simulate(const std::string& text, double stop, double tolerance = 1e-9, double output_every = 0);
 netloop::CompiledSystem compile(const std::string& text, const std::vector<std::pair<std::string, std::string>>& set = {});
