@@ -135,9 +135,11 @@ bool RootSearch::find(double before, double now, const std::function<void(double
         e_.at(t, z_.data(), rates_.data());
         root_functions(e_, scratch_, g.data());
         // what stays at zero but for rounding (two speeds locked together) crosses nothing
-        constexpr double kRounding = 1e-14;
+        // and what begins about zero is not told apart from the error of the interpolant right behind the beginning
+        constexpr double kRounding = 1e-14, kBegin = 1e-4;
+        bool beginning = t - before < kBegin * (now - before);
         for (std::size_t i = 0; i < g.size(); ++i) {
-            if (std::abs(g[i]) <= (near_[i] != 0 ? kUnsure : kRounding) * largest_[i]) g[i] = std::copysign(kTiny, before_[i]);
+            if (std::abs(g[i]) <= (near_[i] != 0 && beginning ? kUnsure : kRounding) * largest_[i]) g[i] = std::copysign(kTiny, before_[i]);
         }
     };
     values_at(now, now_);

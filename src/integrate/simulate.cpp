@@ -236,6 +236,9 @@ void Simulation::moment(const std::vector<int>& found, const RowSink& sink)
     recorded();  // before
     State before = state_;
     double last_step = step_before_event_ > 0 ? step_before_event_ : integrator_->counts().last_step;
+    // from here on delayed values are those behind their jumps; the steps that follow come up to the next ones from before
+    Delays* delays = evaluation_.delays();
+    if (delays != nullptr) delays->look_behind_jumps(true);
     moments_.happen(state_, found);
     events_ += moments_.log().any() ? 1 : 0;
     recorded();  // after
@@ -265,6 +268,7 @@ void Simulation::moment(const std::vector<int>& found, const RowSink& sink)
         steps_since_event_ = 0;
         step_before_event_ = last_step;
     }
+    if (delays != nullptr) delays->look_behind_jumps(false);
     double taken = static_cast<double>(ticks() - begun) - rows;
     event_ticks_ += taken;
     moments_.log().charge(0, taken);

@@ -226,6 +226,7 @@ Value Instantiator::own_sequence_name(const SequenceInstance& s, const std::stri
             if (++call_depth_ > 60) give_up(messages::circular_definition, q->name_span, "let " + name);
             Env own = env_of(s);
             own.located = env.located;
+            own.now = env.now;
             v = build(*q->value, own);
             --call_depth_;
             v.path = s.path + "." + name;
@@ -359,6 +360,7 @@ void Instantiator::finish_block(const Block& body, const Env& env, BlockWork& wo
     inner.located = false;
     inner.frame = &frame;
     inner.in_block = true;
+    inner.now = &work.now;
     run_block(body, inner, work);
     for (auto& [leaf, setting] : work.memories) {
         setting.value = work.now[leaf];
@@ -367,15 +369,15 @@ void Instantiator::finish_block(const Block& body, const Env& env, BlockWork& wo
     model_->blocks.push_back(std::move(work.block));
 }
 
-// The expression with the memories as the block has set them so far.
-NodeId Instantiator::as_of_now(NodeId root, const BlockWork& work)
+// What was built outside the block (a let), with the memories as the block has set them so far.
+NodeId Instantiator::as_of_now(NodeId root, const std::map<NodeId, NodeId>& now)
 {
-    if (work.now.empty() || root == kNoNode) return root;
+    if (now.empty() || root == kNoNode) return root;
     std::map<NodeId, NodeId> becomes;
     for (NodeId id : graph_.reachable({root})) {
-        auto set = work.now.find(id);
+        auto set = now.find(id);
         const Node n = graph_[id];
-        if (set != work.now.end()) {
+        if (set != now.end()) {
             becomes[id] = set->second;
         } else if (n_children(n.op) == 0) {
             becomes[id] = id;
@@ -396,8 +398,6 @@ void Instantiator::run_block(const Block& body, Env& env, BlockWork& work)
         auto value_of = [&](const Expr& e) {
             Value v = build(e, env);
             if (!v.is_array() && v.node == kNoNode) give_up(messages::bad_value, e.span, fmt::format("'{}' is a word, not a value", brief(e)));
-            if (!v.is_array()) v.node = as_of_now(v.node, work);
-            for (NodeId& node : v.elements) node = as_of_now(node, work);
             return v;
         };
         if (const auto* q = s->as<QuantityDecl>()) {
@@ -446,7 +446,9 @@ void Instantiator::set_in_block(const AssignDecl& assign, const Value& value, co
         held.node = chosen(value.node, held.node);
         return;
     }
-    Value target = build(e, env);
+    Env plain = env;
+    plain.now = nullptr;
+    Value target = build(e, plain);
     std::vector<NodeId> leaves = target.is_array() ? target.elements : std::vector<NodeId>{target.node};
     if (value.is_array() && (!target.is_array() || value.elements.size() != leaves.size()))
         give_up(messages::bad_value, e.span, fmt::format("'{}' has {} elements, the value has {}", brief(e), leaves.size(), value.elements.size()));

@@ -167,6 +167,10 @@ Value Instantiator::resolve_member(InstanceId id, const Path& path, std::size_t 
         }
         case InstanceMember::Kind::view: {
             Value v = view_value(held.first, full);
+            if (env.now != nullptr) {
+                if (!v.is_array()) v.node = as_of_now(v.node, *env.now);
+                for (NodeId& node : v.elements) node = as_of_now(node, *env.now);
+            }
             if (!last) {
                 const auto& results = views_[held.first].results;
                 auto it = results.find(path[at + 1].name);
@@ -236,7 +240,12 @@ Value Instantiator::resolve_member(InstanceId id, const Path& path, std::size_t 
             return sequence_member(held.first, path, at, env, e);
         case InstanceMember::Kind::memory: {
             no_further();
-            Value v = from_leaves([&](std::uint32_t i) { return graph_.leaf(Op::memory, i); });
+            Value v = from_leaves([&](std::uint32_t i) {
+                NodeId leaf = graph_.leaf(Op::memory, i);
+                if (env.now == nullptr) return leaf;
+                auto set = env.now->find(leaf);
+                return set == env.now->end() ? leaf : set->second;
+            });
             v.boolean = q->type == ValueType::boolean || (v.is_array() ? false : model_->memories[held.first].boolean);
             return v;
         }
@@ -453,7 +462,9 @@ Value Instantiator::build_builtin(const Expr& e, const std::string& name, const 
         return scalar(build_scalar(*e.args[0], quiet), true);
     }
     std::vector<Value> a;
-    for (const Expr* x : e.args) a.push_back(build(*x, env));
+    Env inner = env;
+    if (name == "previous") inner.now = nullptr;
+    for (const Expr* x : e.args) a.push_back(build(*x, inner));
     for (std::size_t i = 0; i < a.size(); ++i)
         if (!a[i].is_array() && a[i].node == kNoNode) give_up(messages::bad_value, e.args[i]->span, "a word where a value is expected");
     static const std::map<std::string, Op> kUnary{{"abs", Op::abs},   {"sqrt", Op::sqrt}, {"exp", Op::exp},   {"log", Op::log},   {"sin", Op::sin},

@@ -57,6 +57,7 @@ struct Env {
     bool located = true;                         ///< conditions become events; false inside functions and untracked()
     const SequenceInstance* sequence = nullptr;  ///< whose own names are looked up before those of the instance
     bool in_block = false;                       ///< previous() has a meaning here
+    const std::map<NodeId, NodeId>* now = nullptr;  ///< in a block: memories that it has set so far, leaf and value
 };
 
 struct Binding {
@@ -215,7 +216,7 @@ private:
     void make_transitions(const SequenceInstance& s, const std::vector<const Stage*>& stages, const Env& env);
     void make_block(const BodyItem& item, const Env& env);
     void finish_block(const Block& body, const Env& env, BlockWork& work);
-    NodeId as_of_now(NodeId root, const BlockWork& work);
+    NodeId as_of_now(NodeId root, const std::map<NodeId, NodeId>& now);
     void run_block(const Block& body, Env& env, BlockWork& work);
     void set_in_block(const AssignDecl& assign, const Value& value, const Env& env, BlockWork& work);
 

@@ -180,13 +180,11 @@ void Moments::happen(State& s, const std::vector<int>& crossings)
     std::fill(entered_.begin(), entered_.end(), 0);
     std::fill(looked_ahead_.begin(), looked_ahead_.end(), 0);
     blocks_.begin_moment(s);
-    if (e_.delays() != nullptr) e_.delays()->look_behind_jumps(true);
     modes_.turn(crossings, s.time, log_);
     modes_.turn_by_clock(s.time, log_);
     settle(s);
     run_every(s);
     finish_pass(s);
-    if (e_.delays() != nullptr) e_.delays()->look_behind_jumps(false);
 }
 
 void Moments::run_every(State& s)
