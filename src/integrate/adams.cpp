@@ -88,7 +88,9 @@ public:
         x_ = s.time;
         if (n_jumped > 0) k_ = std::min(k_, kHonest);
         k_ = std::min(k_, k_used_);
-        h_ = std::max(h_, h_before_cut_);
+        // where events follow each other closely, a step that reaches far beyond the next one only brings its error into what is used of it
+        constexpr double kBeyond = 5;
+        h_ = std::min(std::max(h_, h_before_cut_), kBeyond * psi_[1]);
         same_ = 0;
         h_used_ = 0;
         growing_ = false;

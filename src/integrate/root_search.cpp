@@ -32,16 +32,11 @@ void root_functions(Evaluation& evaluation, std::vector<double>& scratch, double
 {
     evaluation.conditions(scratch);
     const auto& conditions = evaluation.model().form.conditions;
-    const auto& events = evaluation.model().events;
-    const auto& sequences = evaluation.model().form.events.sequences;
+    const std::vector<char>& watched = evaluation.watched();
     std::size_t at = 0;
     for (std::size_t i = 0; i < conditions.size(); ++i) {
         bool whole = conditions[i].kind == Condition::Kind::whole;
-        bool watched = conditions[i].slope == kNoNode && !conditions[i].held && events.idle[i] == 0;
-        if (watched && !events.only_in[i].empty())
-            watched = std::any_of(events.only_in[i].begin(), events.only_in[i].end(),
-                                  [&](const auto& only) { return evaluation.memory(sequences[only.first].stage) == only.second + 1; });
-        if (!watched) {
+        if (watched[i] == 0 || conditions[i].held || conditions[i].slope != kNoNode) {
             g[at++] = 1;
             if (whole) g[at++] = 1;
         } else if (whole) {
@@ -78,6 +73,7 @@ void RootSearch::start(double t, const std::vector<double>& z, const std::vector
 void RootSearch::take_sides()
 {
     const auto& conditions = e_.model().form.conditions;
+    const std::vector<char>& watched = e_.watched();
     std::size_t root = 0;
     auto side = [&](double sign) {
         double& g = before_[root];
@@ -87,7 +83,7 @@ void RootSearch::take_sides()
         ++root;
     };
     for (std::size_t i = 0; i < conditions.size(); ++i) {
-        if (conditions[i].held || conditions[i].slope != kNoNode)
+        if (watched[i] == 0 || conditions[i].held || conditions[i].slope != kNoNode)
             ++root, root += conditions[i].kind == Condition::Kind::whole ? 1 : 0;
         else if (conditions[i].kind == Condition::Kind::whole)
             side(1), side(1);
@@ -130,16 +126,18 @@ double RootSearch::look_for_dip(double before, double now, const std::function<v
 bool RootSearch::find(double before, double now, const std::function<void(double, std::vector<double>&, std::vector<double>&)>& interpolate)
 {
     if (none()) return false;
+    double rounding = 1e-14;
     auto values_at = [&](double t, std::vector<double>& g) {
         interpolate(t, z_, rates_);
         e_.at(t, z_.data(), rates_.data());
         root_functions(e_, scratch_, g.data());
         // what stays at zero but for rounding (two speeds locked together) crosses nothing
         // and what begins about zero is not told apart from the error of the interpolant right behind the beginning
-        constexpr double kRounding = 1e-14, kBegin = 1e-4;
+        constexpr double kBegin = 1e-4;
         bool beginning = t - before < kBegin * (now - before);
         for (std::size_t i = 0; i < g.size(); ++i) {
-            if (std::abs(g[i]) <= (near_[i] != 0 && beginning ? kUnsure : kRounding) * largest_[i]) g[i] = std::copysign(kTiny, before_[i]);
+            double unsure = near_[i] != 0 && beginning ? kUnsure : rounding;
+            if (unsure > 0 && std::abs(g[i]) <= unsure * largest_[i]) g[i] = std::copysign(kTiny, before_[i]);
         }
     };
     values_at(now, now_);
@@ -161,37 +159,57 @@ bool RootSearch::find(double before, double now, const std::function<void(double
     }
     double low = before, high = end;
     double tolerance = 100 * std::numeric_limits<double>::epsilon() * (std::abs(now) + std::abs(now - before));
-    std::vector<double> g_low = before_, g_high = now_;
-    double bend = 1;
-    int side = 0;
+    // the search goes on with those that cross: few of many
+    crossing_.clear();
+    for (std::size_t i = 0; i < now_.size(); ++i)
+        if (crosses(before_[i], now_[i])) crossing_.push_back(i);
+    std::vector<double>&g_low = low_, &g_high = high_;
+    g_low = before_, g_high = now_;
+    // the one that by a straight line crosses first is followed: inverse quadratic interpolation where it is safe, else halving
+    rounding = 0;  // these do cross: a value that is all but zero is as good as can be had
+    std::size_t followed = now_.size();
+    double third = 0, g_third = 0;  // the point before the last two, of the one followed
+    bool has_third = false;
     for (int round = 0; round < 200 && high - low > tolerance; ++round) {
-        double share = 0.5, largest = 0;
-        for (std::size_t i = 0; i < g_low.size(); ++i) {
+        std::size_t first = now_.size();
+        double earliest = HUGE_VAL;
+        for (std::size_t i : crossing_) {
             if (!crosses(g_low[i], g_high[i])) continue;
-            // from a value that is only a side a line tells nothing: halve
+            // from a value that is only a side a line tells nothing
             bool side_only = std::abs(g_low[i]) <= 2 * kTiny || std::abs(g_high[i]) <= 2 * kTiny;
-            double s = side_only ? 0.5 : std::abs(g_high[i]) / std::abs(g_high[i] - bend * g_low[i]);
-            if (s > largest) largest = s, share = 1 - s;  // the earliest of them
+            double share = side_only ? 0.5 : std::abs(g_low[i]) / std::abs(g_high[i] - g_low[i]);
+            if (share < earliest) earliest = share, first = i;
         }
-        // never nearer to an end than half the tolerance, so that the enclosure shrinks
-        double least = std::min(0.5, 0.5 * tolerance / (high - low));
+        if (first != followed) has_third = false, followed = first;
+        double a = g_low[followed], b = g_high[followed], share = earliest;
+        if (has_third && g_third != a && g_third != b && earliest != 0.5) {
+            double t = low * (b * g_third) / ((a - b) * (a - g_third)) + high * (a * g_third) / ((b - a) * (b - g_third)) +
+                       third * (a * b) / ((g_third - a) * (g_third - b));
+            double quadratic = (t - low) / (high - low);
+            if (quadratic > 0 && quadratic < 1) share = quadratic;
+        }
+        // an end that is not moved for long is halved towards; and never nearer to an end than the tolerance asks, so that a good estimate
+        // is enclosed by the next look on its other side
+        if (round > 6 && round % 3 == 0) share = 0.5;
+        double least = std::min(0.5, 0.9 * tolerance / (high - low));
         double mid = low + std::clamp(share, least, 1 - least) * (high - low);
         values_at(mid, trial_);
         bool left = false;
-        for (std::size_t i = 0; i < g_low.size(); ++i) left |= crosses(g_low[i], trial_[i]);
+        for (std::size_t i : crossing_) left |= crosses(g_low[i], trial_[i]);
+        has_third = true;
         if (left) {
+            third = high, g_third = b;
             high = mid;
-            g_high = trial_;
-            bend = side == 1 ? bend * 0.5 : 1;
-            side = 1;
+            for (std::size_t i : crossing_) g_high[i] = trial_[i];
         } else {
+            third = low, g_third = a;
             low = mid;
-            g_low = trial_;
-            bend = side == 2 ? bend * 2 : 1;
-            side = 2;
+            for (std::size_t i : crossing_) g_low[i] = trial_[i];
         }
     }
-    for (std::size_t i = 0; i < crossings_.size(); ++i) crossings_[i] = crosses(g_low[i], g_high[i]) ? (g_low[i] < 0 ? 1 : -1) : 0;
+    std::fill(crossings_.begin(), crossings_.end(), 0);
+    for (std::size_t i : crossing_)
+        if (crosses(g_low[i], g_high[i])) crossings_[i] = g_low[i] < 0 ? 1 : -1;
     time_ = high;
     return true;
 }

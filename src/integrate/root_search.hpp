@@ -15,8 +15,8 @@ public:
     bool none() const { return now_.empty(); }
     /// Values at the beginning. One that is 0 but for rounding counts as being on the side that its mode says.
     void start(double t, const std::vector<double>& z, const std::vector<double>& rates);
-    /// Is there a change of sign between `before` and `now`? The first one is enclosed to a hundred units of rounding by the Illinois
-    /// method (Dowell and Jarratt, 1971, BIT 11, 168-174). `interpolate` gives z and rates within the step. Two changes of sign within
+    /// Is there a change of sign between `before` and `now`? The first one is enclosed to a hundred units of rounding by inverse
+    /// quadratic interpolation with halving (Brent, 1973, Algorithms for Minimization without Derivatives, ch. 4). `interpolate` gives z and rates within the step. Two changes of sign within
     /// the step are found if the value in between runs like a parabola: it is looked at in the middle and where a parabola has its summit.
     bool find(double before, double now, const std::function<void(double t, std::vector<double>& z, std::vector<double>& rates)>& interpolate);
     double time() const { return time_; }
@@ -32,7 +32,8 @@ private:
     double look_for_dip(double before, double now, const std::function<void(double, std::vector<double>&)>& values_at);
 
     Evaluation& e_;
-    std::vector<double> before_, now_, trial_, middle_, scratch_, z_, rates_, largest_;
+    std::vector<std::size_t> crossing_;
+    std::vector<double> low_, high_, before_, now_, trial_, middle_, scratch_, z_, rates_, largest_;
     std::vector<char> near_;  ///< per function: it was about 0 when the search began, and has not left there yet
     std::vector<int> crossings_;
     double time_ = 0;

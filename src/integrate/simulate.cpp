@@ -27,7 +27,13 @@ void Simulation::start(double time, const std::vector<double>& known)
     moments_.before_start(time);
     for (int round = 0;; ++round) {
         report_ = {};
-        state_ = solve_start(evaluation_, sources_, time, report_, known);
+        try {
+            state_ = solve_start(evaluation_, sources_, time, report_, known);
+        } catch (const NumericFailure&) {
+            // another system of the family may have a start where this one has none
+            if (!moments_.try_variant()) throw;
+            continue;
+        }
         bool again = moments_.settle_memories(state_);
         again = moments_.take_variant(state_) || again;
         if (!again) break;
@@ -252,7 +258,8 @@ void Simulation::moment(const std::vector<int>& found, const RowSink& sink)
     bool crowded = steps_since_event_ <= 2 && !found.empty();
     burst_ = crowded ? burst_ + 1 : 0;
     if (burst_ == 0 || burst_ % kMostInARow == 0) {
-        if (burst_ > 0 && state_.time - burst_begin_ < kMostInARow * 1e-3 * integrator_->counts().last_step + 1e-5 * std::max(1e-6, std::abs(state_.time)))
+        constexpr double kClose = 1e-5;  // of the time that has passed
+        if (burst_ > 0 && state_.time - burst_begin_ < kClose * std::max(1e-3, std::abs(state_.time)))
             moments_.chattering(state_.time, "conditions switch back and forth without end");
         burst_begin_ = state_.time;
     }

@@ -16,11 +16,7 @@ Modes::Modes(Evaluation& evaluation)
 
 bool Modes::watched(std::size_t i) const
 {
-    if (p().idle[i] != 0) return false;
-    const auto& only = p().only_in[i];
-    if (only.empty()) return true;
-    const auto& sequences = e_.model().form.events.sequences;
-    return std::any_of(only.begin(), only.end(), [&](const auto& o) { return e_.memory(sequences[o.first].stage) == o.second + 1; });
+    return e_.watched()[i] != 0;
 }
 
 void Modes::put(std::size_t i, double mode, double time, EventLog* log)

@@ -25,6 +25,7 @@ public:
     void renew_clock(double time);
     /// Whether a mode that equations read was turned since this was asked for last.
     bool touched() { return std::exchange(touched_, false); }
+    bool is_touched() const { return touched_; }
     /// The earliest time after now at which a condition of time turns; infinite if none does.
     double next_turn() const { return next_turn_; }
     /// Turns what the clock turns at `time`; each is logged. True if any did.

@@ -181,8 +181,9 @@ void Moments::happen(State& s, const std::vector<int>& crossings)
     std::fill(looked_ahead_.begin(), looked_ahead_.end(), 0);
     blocks_.begin_moment(s);
     modes_.turn(crossings, s.time, log_);
-    modes_.turn_by_clock(s.time, log_);
-    settle(s);
+    bool clock = modes_.turn_by_clock(s.time, log_);
+    // a condition that only transitions look at changes no equation by itself
+    if (crossings.empty() || clock || modes_.is_touched() || variants_.any() || e_.delays() != nullptr) settle(s);
     run_every(s);
     finish_pass(s);
 }

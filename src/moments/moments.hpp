@@ -20,6 +20,9 @@ public:
     bool settle_memories(const State& s);
     /// The system of equations that modes and memories ask for; true if it is another one, and the start is to be solved again.
     bool take_variant(State& s);
+    /// Where the system at hand has no start: takes up one that was not tried yet, by turning conditions that follow from the motion. False:
+    /// there is none left.
+    bool try_variant() { return variants_.try_another(); }
     /// The start itself as a moment.
     void begin(State& s);
     /// The next time at which something is known to happen, after the present one.

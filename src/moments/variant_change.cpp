@@ -60,18 +60,9 @@ std::shared_ptr<const CompiledModel> VariantChange::model_for(const std::vector<
 // the motion give way, one of them, else two. Clocks and stages do not. What they have given way to is looked at with the next solution.
 bool VariantChange::give_way(const std::vector<char>& key)
 {
-    const VariantFamily& family = *e_.first_model()->family;
-    const CompiledModel& m = e_.model();
     std::string reason;
     if (family_get(key, reason) != nullptr) return false;
-    std::vector<std::uint32_t> free;
-    for (std::uint32_t s : family.switches)
-        for (NodeId id : m.form.reduced.system.graph().reachable({m.form.events.switches[s]})) {
-            const Node& n = m.form.reduced.system.graph()[id];
-            if (n.op == Op::mode && m.form.conditions[n.a].slope == kNoNode && m.form.conditions[n.a].kind != Condition::Kind::whole &&
-                std::find(free.begin(), free.end(), n.a) == free.end())
-                free.push_back(n.a);
-        }
+    std::vector<std::uint32_t> free = free_conditions();
     constexpr std::size_t kPairsUpTo = 12;
     auto turn = [&](std::uint32_t i) { e_.set_mode(i, 1 - e_.mode(i)); };
     auto works = [&] { return family_get(wanted_key(), reason) != nullptr; };
@@ -87,6 +78,43 @@ bool VariantChange::give_way(const std::vector<char>& key)
             turn(free[i]), turn(free[j]);
         }
     return false;
+}
+
+bool VariantChange::try_another()
+{
+    constexpr std::size_t kMost = 12;
+    if (!any()) return false;
+    std::vector<std::uint32_t> free = free_conditions();
+    if (first_modes_.empty())
+        for (std::uint32_t i : free) first_modes_.push_back(e_.mode(i));
+    if (free.size() != first_modes_.size() || free.size() > kMost) return false;
+    // combinations in the order of a counter: those with few conditions turned are among the first
+    while (++tried_ < (1ull << free.size())) {
+        for (std::size_t k = 0; k < free.size(); ++k) e_.set_mode(free[k], (tried_ >> k & 1) != 0 ? 1 - first_modes_[k] : first_modes_[k]);
+        std::string reason;
+        auto model = family_get(wanted_key(), reason);
+        if (model == nullptr || model->key == e_.model().key) continue;
+        e_.change_model(model);
+        consistent_.renew();
+        return true;
+    }
+    return false;
+}
+
+// Conditions of structural switches that follow from the motion: no clocks, no stages.
+std::vector<std::uint32_t> VariantChange::free_conditions() const
+{
+    const VariantFamily& family = *e_.first_model()->family;
+    const CompiledModel& m = e_.model();
+    std::vector<std::uint32_t> free;
+    for (std::uint32_t s : family.switches)
+        for (NodeId id : m.form.reduced.system.graph().reachable({m.form.events.switches[s]})) {
+            const Node& n = m.form.reduced.system.graph()[id];
+            if (n.op == Op::mode && m.form.conditions[n.a].slope == kNoNode && m.form.conditions[n.a].kind != Condition::Kind::whole &&
+                std::find(free.begin(), free.end(), n.a) == free.end())
+                free.push_back(n.a);
+        }
+    return free;
 }
 
 std::shared_ptr<const CompiledModel> VariantChange::family_get(const std::vector<char>& key, std::string& reason)

@@ -21,11 +21,16 @@ public:
     Result follow(State& s);
     /// For the start, before anything moves: takes the system as it is asked for. True if it is another one.
     bool take(State& s);
+    /// For the start: another system, reached by turning one or two conditions that follow from the motion. False: all were tried.
+    bool try_another();
 
 private:
     std::vector<char> wanted_key();
     std::shared_ptr<const CompiledModel> model_for(const std::vector<char>& key, double time);
     std::shared_ptr<const CompiledModel> family_get(const std::vector<char>& key, std::string& reason);
+    std::vector<std::uint32_t> free_conditions() const;
+    std::vector<double> first_modes_;  ///< of the free conditions, as the start first had them
+    std::size_t tried_ = 0;
     bool give_way(const std::vector<char>& key);
     double present(QuantityId quantity, std::uint32_t order);
     void look_at(const State& s);

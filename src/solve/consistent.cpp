@@ -110,6 +110,10 @@ void ConsistentSolver::solve(State& s, const SourceSet& sources)
     factored_ = result.outcome == NewtonResult::Outcome::converged;
     place(x);
     if (result.outcome == NewtonResult::Outcome::converged) return;
+    // a rate that is a small difference of large values over a small one (a diode's capacitance) is known to some digits only: a step
+    // this small that makes nothing smaller any more is made of rounding
+    constexpr double kRounding = 1e-5;
+    if (result.outcome == NewtonResult::Outcome::stalled && result.step < kRounding) return;
     std::size_t worst = 0;
     for (std::size_t i = 0; i < n; ++i) {
         if (!std::isfinite(result.residual[i])) {

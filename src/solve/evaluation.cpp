@@ -18,7 +18,23 @@ Evaluation::Evaluation(std::shared_ptr<const CompiledModel> model, Evaluator eva
 
 void Evaluation::follow_delays(double t)
 {
-    for (std::size_t k = 0; k < model_->events.delay_of.size(); ++k) set_memory(model_->events.delay_of[k].memory, delays_->value(k, t));
+    for (std::size_t k = 0; k < model_->events.delay_of.size(); ++k)
+        memory_[model_->layout.memories + model_->events.delay_of[k].memory] = delays_->value(k, t);
+}
+
+const std::vector<char>& Evaluation::watched()
+{
+    if (watched_version_ == memory_version_) return watched_;
+    watched_version_ = memory_version_;
+    const EventPrograms& events = model_->events;
+    const auto& sequences = model_->form.events.sequences;
+    watched_.resize(events.only_in.size());
+    for (std::size_t i = 0; i < watched_.size(); ++i) {
+        bool looked_at = events.idle[i] == 0 && events.only_in[i].empty();
+        for (const auto& [sequence, stage] : events.only_in[i]) looked_at = looked_at || memory(sequences[sequence].stage) == stage + 1;
+        watched_[i] = looked_at ? 1 : 0;
+    }
+    return watched_;
 }
 
 std::optional<Evaluation::ParameterProblem> Evaluation::settle_parameters()
@@ -141,6 +157,7 @@ void Evaluation::change_model(std::shared_ptr<const CompiledModel> model)
     double t = time();
     model_ = std::move(model);
     ++n_models_;
+    ++memory_version_;
     selection_.emplace(*model_);
     memory_.assign(model_->layout.size, 0.0);
     for (const auto& [place, value] : model_->literals) memory_[place] = value;

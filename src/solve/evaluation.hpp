@@ -43,7 +43,15 @@ public:
 
     // --- memories
     double memory(std::size_t i) const { return memory_[model_->layout.memories + i]; }
-    void set_memory(std::size_t i, double v) { memory_[model_->layout.memories + i] = v; }
+    void set_memory(std::size_t i, double v)
+    {
+        memory_[model_->layout.memories + i] = v;
+        ++memory_version_;
+    }
+    /// Changes whenever a memory is set or another system is taken up.
+    std::size_t memory_version() const { return memory_version_; }
+    /// Per condition: whether anything looks at it in the stages that the sequences are in.
+    const std::vector<char>& watched();
 
     // --- evaluations at (t, z, z'). All arrays have n numbers.
     void at(double t, const double* z, const double* rates);
@@ -95,7 +103,8 @@ private:
     std::shared_ptr<const CompiledModel> model_;
     std::shared_ptr<const CompiledModel> first_;
     std::vector<std::uint32_t> output_of_first_;  ///< per output of the first system: that of the present one; empty: the same
-    std::size_t n_models_ = 1;
+    std::size_t n_models_ = 1, memory_version_ = 1, watched_version_ = 0;
+    std::vector<char> watched_;
     std::unique_ptr<Delays> delays_;
     Evaluator evaluator_;
     std::optional<StateSelection> selection_;
