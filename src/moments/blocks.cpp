@@ -184,21 +184,24 @@ void Blocks::meet_demands(State& s)
         State at = s;
         for (int round = 0; round < 20 && !movable.empty(); ++round) {
             Eigen::VectorXd here = values_at(at), off = wanted - here;
+            Eigen::MatrixXd slopes(n, static_cast<Eigen::Index>(movable.size()));
+            for (std::size_t c = 0; c < movable.size(); ++c) {
+                State moved = at;
+                moved.z[movable[c]] += 1e-6 * std::max(m().form.z[movable[c]].usual, std::abs(at.z[movable[c]]));
+                slopes.col(static_cast<Eigen::Index>(c)) = (values_at(moved) - here) / 1e-6;
+            }
             bool met = true;
-            for (Eigen::Index k = 0; k < n; ++k) met &= std::abs(off[k]) <= 1e-10 * std::max({std::abs(wanted[k]), std::abs(here[k]), 1e-6});
+            for (Eigen::Index k = 0; k < n; ++k) {
+                double rounding = 1e-14 * slopes.row(k).cwiseAbs().sum();  // what the states themselves leave open
+                met &= std::abs(off[k]) <= std::max(1e-10 * std::max(std::abs(wanted[k]), std::abs(here[k])), rounding);
+            }
             if (met) {
                 for (const Demand& d : demands)
                     claim((1ull << 40) + (static_cast<std::uint64_t>(d.block) << 16) + d.setting, d.block, setting_name(d.block, d.setting), s);
                 s = at;
+                settle_(s);
                 anything_ = equations_ = states_ = touched_ = true;
                 return;
-            }
-            Eigen::MatrixXd slopes(n, static_cast<Eigen::Index>(movable.size()));
-            for (std::size_t c = 0; c < movable.size(); ++c) {
-                State moved = at;
-                double usual = std::max(m().form.z[movable[c]].usual, std::abs(at.z[movable[c]])), by = 1e-6 * usual;
-                moved.z[movable[c]] += by;
-                slopes.col(static_cast<Eigen::Index>(c)) = (values_at(moved) - here) / 1e-6;
             }
             Eigen::VectorXd step = slopes.completeOrthogonalDecomposition().solve(off);
             if (!step.allFinite() || (slopes * step - off).norm() > 1e-3 * off.norm()) break;
