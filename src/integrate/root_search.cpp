@@ -65,30 +65,46 @@ RootSearch::RootSearch(Evaluation& evaluation) : e_(evaluation)
 void RootSearch::start(double t, const std::vector<double>& z, const std::vector<double>& rates)
 {
     if (none()) return;
+    find_active();
     e_.at(t, z.data(), rates.data());
-    root_functions(e_, scratch_, before_.data());
+    values(before_);
     take_sides();
+}
+
+// Which are searched stands until the next event.
+void RootSearch::find_active()
+{
+    const auto& conditions = e_.model().form.conditions;
+    const std::vector<char>& watched = e_.watched();
+    active_.clear();
+    std::size_t root = 0;
+    for (std::size_t i = 0; i < conditions.size(); ++i) {
+        bool whole = conditions[i].kind == Condition::Kind::whole;
+        if (watched[i] != 0 && !conditions[i].held && conditions[i].slope == kNoNode) {
+            active_.push_back({root, i, whole ? Active::Kind::above : Active::Kind::value});
+            if (whole) active_.push_back({root + 1, i, Active::Kind::below});
+        }
+        root += whole ? 2 : 1;
+    }
+}
+
+void RootSearch::values(std::vector<double>& g)
+{
+    e_.conditions();
+    for (const Active& a : active_) {
+        double v = e_.condition_value(a.condition);
+        g[a.root] = a.kind == Active::Kind::value ? v : a.kind == Active::Kind::above ? v - e_.mode(a.condition) : e_.mode(a.condition) + 1 - v;
+    }
 }
 
 void RootSearch::take_sides()
 {
-    const auto& conditions = e_.model().form.conditions;
-    const std::vector<char>& watched = e_.watched();
-    std::size_t root = 0;
-    auto side = [&](double sign) {
-        double& g = before_[root];
-        largest_[root] = std::max(largest_[root], std::abs(g));
-        near_[root] = std::abs(g) <= kUnsure * largest_[root] ? 1 : 0;
-        if (near_[root] != 0) g = sign * kTiny;
-        ++root;
-    };
-    for (std::size_t i = 0; i < conditions.size(); ++i) {
-        if (watched[i] == 0 || conditions[i].held || conditions[i].slope != kNoNode)
-            ++root, root += conditions[i].kind == Condition::Kind::whole ? 1 : 0;
-        else if (conditions[i].kind == Condition::Kind::whole)
-            side(1), side(1);
-        else
-            side(e_.mode(i) != 0 ? -1 : 1);
+    for (const Active& a : active_) {
+        double sign = a.kind == Active::Kind::value && e_.mode(a.condition) != 0 ? -1 : 1;
+        double& g = before_[a.root];
+        largest_[a.root] = std::max(largest_[a.root], std::abs(g));
+        near_[a.root] = std::abs(g) <= kUnsure * largest_[a.root] ? 1 : 0;
+        if (near_[a.root] != 0) g = sign * kTiny;
     }
 }
 
@@ -98,9 +114,10 @@ double RootSearch::look_for_dip(double before, double now, const std::function<v
     constexpr double kNear = 0.2;  // of the larger end: a summit farther from zero is not looked at
     double mid = 0.5 * (before + now);
     values_at(mid, middle_);
-    for (std::size_t i = 0; i < now_.size(); ++i)
-        if (crosses(before_[i], middle_[i])) return mid;
-    for (std::size_t i = 0; i < now_.size(); ++i) {
+    for (const Active& active : active_)
+        if (crosses(before_[active.root], middle_[active.root])) return mid;
+    for (const Active& active : active_) {
+        std::size_t i = active.root;
         double a = before_[i], b = middle_[i], c = now_[i], low = before, high = now, at = mid;
         for (int look = 0; look < kLooks; ++look) {
             // the parabola through the three: its summit, if it lies between them and nearer to zero
@@ -130,27 +147,30 @@ bool RootSearch::find(double before, double now, const std::function<void(double
     auto values_at = [&](double t, std::vector<double>& g) {
         interpolate(t, z_, rates_);
         e_.at(t, z_.data(), rates_.data());
-        root_functions(e_, scratch_, g.data());
+        values(g);
         // what stays at zero but for rounding (two speeds locked together) crosses nothing
         // and what begins about zero is not told apart from the error of the interpolant right behind the beginning
         constexpr double kBegin = 1e-4;
         bool beginning = t - before < kBegin * (now - before);
-        for (std::size_t i = 0; i < g.size(); ++i) {
+        for (const Active& active : active_) {
+            std::size_t i = active.root;
             double unsure = near_[i] != 0 && beginning ? kUnsure : rounding;
             if (unsure > 0 && std::abs(g[i]) <= unsure * largest_[i]) g[i] = std::copysign(kTiny, before_[i]);
         }
     };
     values_at(now, now_);
     bool any = false;
-    for (std::size_t i = 0; i < now_.size(); ++i) any |= crosses(before_[i], now_[i]);
+    for (const Active& a : active_) any |= crosses(before_[a.root], now_[a.root]);
     double end = now;
     if (!any) {
         double dip = look_for_dip(before, now, values_at);
         if (dip == 0) {
             // only what was passed tells what is large: a step may have gone far beyond an event
-            for (std::size_t i = 0; i < now_.size(); ++i) largest_[i] = std::max(largest_[i], std::abs(now_[i]));
-            for (std::size_t i = 0; i < now_.size(); ++i)
-                if (std::abs(now_[i]) > kUnsure * largest_[i]) near_[i] = 0;
+            for (const Active& a : active_) {
+                double size = std::abs(now_[a.root]);
+                largest_[a.root] = std::max(largest_[a.root], size);
+                if (size > kUnsure * largest_[a.root]) near_[a.root] = 0;
+            }
             std::swap(before_, now_);
             return false;
         }
@@ -161,8 +181,8 @@ bool RootSearch::find(double before, double now, const std::function<void(double
     double tolerance = 100 * std::numeric_limits<double>::epsilon() * (std::abs(now) + std::abs(now - before));
     // the search goes on with those that cross: few of many
     crossing_.clear();
-    for (std::size_t i = 0; i < now_.size(); ++i)
-        if (crosses(before_[i], now_[i])) crossing_.push_back(i);
+    for (const Active& a : active_)
+        if (crosses(before_[a.root], now_[a.root])) crossing_.push_back(a.root);
     std::vector<double>&g_low = low_, &g_high = high_;
     g_low = before_, g_high = now_;
     // the one that by a straight line crosses first is followed: inverse quadratic interpolation where it is safe, else halving

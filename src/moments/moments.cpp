@@ -35,7 +35,12 @@ Moments::Moments(Evaluation& evaluation, ConsistentSolver& consistent, const Sou
 {
     const auto& blocks = m().form.events.blocks;
     for (std::uint32_t b = 0; b < blocks.size(); ++b) {
-        if (blocks[b].kind == Kind::transition) transitions_[blocks[b].sequence].push_back(b);
+        if (blocks[b].kind == Kind::transition) {
+            auto& of = transitions_[blocks[b].sequence];
+            of.resize(std::max<std::size_t>(of.size(), m().form.events.sequences[blocks[b].sequence].stages.size()));
+            of[blocks[b].stage].push_back(b);
+        }
+        if (blocks[b].kind == Kind::when) whens_.push_back(b);
         if (blocks[b].kind == Kind::entry) entries_[blocks[b].sequence].push_back(b);
     }
 }
@@ -122,13 +127,11 @@ double Moments::next_time() const
     return next;
 }
 
-void Moments::guards(State& s, std::vector<double>& values)
+// Works the conditions of all blocks out; guard() tells each.
+void Moments::guards(State& s)
 {
     e_.at(s.time, s.z.data(), s.rates.data());
     e_.work_out(p().guards);
-    values.assign(was_.size(), 0.0);
-    for (std::size_t b = 0; b < values.size(); ++b)
-        if (p().guard[b] != EventPrograms::kNone) values[b] = e_.value_at(p().guard[b]) != 0 ? 1 : 0;
 }
 
 bool Moments::take_variant(State& s)
@@ -138,7 +141,8 @@ bool Moments::take_variant(State& s)
 
 void Moments::begin(State& s)
 {
-    guards(s, was_);
+    guards(s);
+    for (std::uint32_t b : whens_) was_[b] = guard(b);
     for (std::size_t k = 0; k < m().form.events.sequences.size(); ++k) {
         entered_[k] = 1;
         to_enter_.push_back(static_cast<std::uint32_t>(k));
@@ -207,39 +211,47 @@ void Moments::run_transitions(State& s)
     const auto& sequences = m().form.events.sequences;
     if (sequences.empty()) return;
     if (blocks_.equations()) settle(s);
-    guards(s, guards_);
+    guards(s);
+    std::vector<std::uint32_t> taken;
     for (std::uint32_t k = 0; k < sequences.size(); ++k) {
         if (entered_[k]) continue;
         if (recheck_[k] <= s.time + same_moment(s.time)) recheck_[k] = HUGE_VAL;
-        for (std::uint32_t b : transitions_[k]) {
-            const FlatBlock& block = m().form.events.blocks[b];
-            if (e_.memory(sequences[k].stage) != block.stage + 1 || guards_[b] == 0) continue;
-            blocks_.set(sequences[k].stage, block.target + 1, b);
-            blocks_.set(sequences[k].since, s.time, b);
-            entered_[k] = 1;
-            recheck_[k] = HUGE_VAL;
-            to_enter_.push_back(k);
+        auto stage = static_cast<std::size_t>(e_.memory(sequences[k].stage)) - 1;
+        if (stage >= transitions_[k].size()) continue;
+        for (std::uint32_t b : transitions_[k][stage]) {
+            if (!guard(b)) continue;
+            taken.push_back(b);
             break;
         }
+    }
+    for (std::uint32_t b : taken) {  // all have looked at the same moment
+        const FlatBlock& block = m().form.events.blocks[b];
+        std::uint32_t k = block.sequence;
+        blocks_.set(sequences[k].stage, block.target + 1, b);
+        blocks_.set(sequences[k].since, s.time, b);
+        entered_[k] = 1;
+        recheck_[k] = HUGE_VAL;
+        to_enter_.push_back(k);
     }
 }
 
 void Moments::run_whens(State& s)
 {
-    const auto& blocks = m().form.events.blocks;
     if (blocks_.equations()) settle(s);
-    guards(s, guards_);
+    guards(s);
     std::vector<std::uint32_t> fire;
-    for (std::uint32_t b = 0; b < blocks.size(); ++b) {
-        if (blocks[b].kind == Kind::when && guards_[b] != 0 && was_[b] == 0) {
+    for (std::uint32_t b : whens_) {
+        bool now = guard(b);
+        if (now && was_[b] == 0) {
             fire.push_back(b);
             if (fired_[b].empty()) first_fired_[b] = s.time;
             fired_[b].push_back(s.time);
             expect_pile_up(b);
             if (fired_[b].size() > 24) fired_[b].erase(fired_[b].begin(), fired_[b].begin() + 12);
         }
+        turned_ |= now != (was_[b] != 0);
+        was_[b] = now ? 1 : 0;
     }
-    was_ = guards_;
     if (!fire.empty()) blocks_.run(fire, s);
 }
 
@@ -247,7 +259,6 @@ void Moments::run_whens(State& s)
 void Moments::finish_pass(State& s)
 {
     const auto& sequences = m().form.events.sequences;
-    bool any_when = std::any_of(m().form.events.blocks.begin(), m().form.events.blocks.end(), [](const FlatBlock& b) { return b.kind == Kind::when; });
     for (int round = 0;; ++round) {
         run_transitions(s);
         bool again = false;
@@ -259,9 +270,9 @@ void Moments::finish_pass(State& s)
             if (!run.empty()) blocks_.run(run, s);
             again = true;
         }
-        std::vector<double> before = was_;
-        if (any_when) run_whens(s);
-        again |= blocks_.equations() || before != was_;
+        turned_ = false;
+        if (!whens_.empty()) run_whens(s);
+        again |= blocks_.equations() || turned_;
         if (blocks_.equations()) settle(s);
         bool driven_back = false;
         if (modes_.look_ahead(s, log_, looked_ahead_, driven_back) > 0) {
@@ -273,12 +284,13 @@ void Moments::finish_pass(State& s)
         if (round > kMostRounds) chattering(s.time, "blocks and conditions set each other off without end");
     }
     // a stage that is already to be left again is left one time resolution later
-    if (!sequences.empty()) {
-        guards(s, guards_);
+    if (std::find(entered_.begin(), entered_.end(), char(1)) != entered_.end()) {
+        guards(s);
         for (std::uint32_t k = 0; k < sequences.size(); ++k) {
-            if (!entered_[k]) continue;
-            for (std::uint32_t b : transitions_[k])
-                if (e_.memory(sequences[k].stage) == m().form.events.blocks[b].stage + 1 && guards_[b] != 0) recheck_[k] = s.time + kResolution;
+            auto stage = static_cast<std::size_t>(e_.memory(sequences[k].stage)) - 1;
+            if (!entered_[k] || stage >= transitions_[k].size()) continue;
+            for (std::uint32_t b : transitions_[k][stage])
+                if (guard(b)) recheck_[k] = s.time + kResolution;
         }
     }
     e_.at(s.time, s.z.data(), s.rates.data());
@@ -311,9 +323,9 @@ void Moments::expect_pile_up(std::uint32_t b)
 void Moments::look_for_pile_up(State& s)
 {
     if (ends_.empty() || s.time <= ends_.front().time) return;
-    guards(s, guards_);
+    guards(s);
     for (const End& end : ends_) {
-        if (s.time <= end.time || guards_[end.block] == 0) continue;
+        if (s.time <= end.time || !guard(end.block)) continue;
         const FlatBlock& block = m().form.events.blocks[end.block];
         std::string part = m().form.flat().instances[block.origin.instance];
         throw NumericFailure("pile-up",

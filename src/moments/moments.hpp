@@ -53,7 +53,8 @@ private:
     void run_transitions(State& s);
     void run_whens(State& s);
     void finish_pass(State& s);
-    void guards(State& s, std::vector<double>& values);
+    void guards(State& s);
+    bool guard(std::uint32_t block) const { return e_.value_at(p().guard[block]) != 0; }
     void plan();
 
     Evaluation& e_;
@@ -69,8 +70,8 @@ private:
     };
     std::vector<Tick> ticks_;  ///< in the order of EventPrograms::every
     std::vector<double> was_;  ///< guards as they were last
-    std::vector<double> guards_;
-    std::vector<std::vector<std::uint32_t>> transitions_;  ///< blocks per sequence
+    std::vector<std::vector<std::vector<std::uint32_t>>> transitions_;  ///< blocks per sequence and stage
+    std::vector<std::uint32_t> whens_;   ///< blocks
     std::vector<std::vector<std::uint32_t>> entries_;      ///< blocks per sequence
     std::vector<double> recheck_;                          ///< per sequence: when transitions that held at entry are taken
     std::vector<char> entered_;                            ///< per sequence: a stage was entered in this moment
@@ -84,7 +85,7 @@ private:
     std::vector<End> ends_;
     std::vector<double> first_fired_;
     std::vector<char> looked_ahead_;
-    bool touched_ = false, touched_late_ = false;
+    bool touched_ = false, touched_late_ = false, turned_ = false;
 };
 
 }  // namespace netloop

@@ -119,10 +119,15 @@ void Evaluation::jacobian(double cj, std::vector<double>& values)
     }
 }
 
-void Evaluation::conditions(std::vector<double>& values)
+void Evaluation::conditions()
 {
     Stopwatch watch(shares.conditions);
     run(model_->conditions);
+}
+
+void Evaluation::conditions(std::vector<double>& values)
+{
+    conditions();
     values.resize(model_->conditions.results.size());
     for (std::size_t i = 0; i < values.size(); ++i) values[i] = memory_[model_->conditions.results[i]];
 }

@@ -71,6 +71,9 @@ public:
     /// dF/dz + cj dF/dz' along CompiledModel::pattern.
     void jacobian(double cj, std::vector<double>& values);
     void conditions(std::vector<double>& values);
+    /// The same without copying them; read by condition_value().
+    void conditions();
+    double condition_value(std::size_t i) const { return memory_[model_->conditions.results[i]]; }
     /// Computes all outputs; read them by output(), numbered as in the first system of the run.
     void outputs();
     /// The same, all of them to `to`; false if one is not finite.
