@@ -104,7 +104,8 @@ Outcome net_loop(std::size_t n, double stop, double tolerance)
 {
     netloop::Library library = netloop::Library::standard();
     library.load_text("house.loop",
-                      "use control\n component Room { param C : J/K = 1 MJ/K in 1 J/K .. 1e12 J/K ; param outside : degC = 5 degC ; var T : degC init 20 degC ; part t : Thermostat\n"
+                      "use control\n component Room { param C : J/K = 1 MJ/K in 1 J/K .. 1e12 J/K ; param outside : degC = 5 degC ; var T : degC init 20 degC "
+                      "; part t : Thermostat\n"
                       "T -> t.measured ; C * T' = (if t.heating then 3 kW else 0 W) - 100 W/K * (T - outside) }\n"
                       "system S { option n = " +
                           std::to_string(n) + " ; part room[i in 1 .. n] : Room(C = (1 + i / n) * 1 MJ/K) }");
@@ -158,7 +159,8 @@ int main(int argc, char** argv)
     Outcome hand = by_hand(rooms, day, tolerance), ours = net_loop(rooms, day, tolerance);
     fmt::print("{} rooms for a day, {} switchings by formula\n", rooms, exact);
     fmt::print("  by hand   {:8.2f} s, {} switchings, {} steps\n", hand.seconds, hand.switchings, hand.steps);
-    fmt::print("  Net Loop  {:8.2f} s, {} switchings, {} steps: {:.2f} times by hand\n", ours.seconds, ours.switchings, ours.steps, ours.seconds / hand.seconds);
+    fmt::print("  Net Loop  {:8.2f} s, {} switchings, {} steps: {:.2f} times by hand\n", ours.seconds, ours.switchings, ours.steps,
+               ours.seconds / hand.seconds);
     report("20 kHz converter, 0.1 s", NETLOOP_SOURCE_DIR "/examples/switching/converter.loop", "run_up");
     report("the bridge's cycle", NETLOOP_SOURCE_DIR "/examples/bascule/operation.loop", "opening");
     return 0;

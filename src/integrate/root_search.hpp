@@ -16,8 +16,9 @@ public:
     /// Values at the beginning. One that is 0 but for rounding counts as being on the side that its mode says.
     void start(double t, const std::vector<double>& z, const std::vector<double>& rates);
     /// Is there a change of sign between `before` and `now`? The first one is enclosed to a hundred units of rounding by inverse
-    /// quadratic interpolation with halving (Brent, 1973, Algorithms for Minimization without Derivatives, ch. 4). `interpolate` gives z and rates within the step. Two changes of sign within
-    /// the step are found if the value in between runs like a parabola: it is looked at in the middle and where a parabola has its summit.
+    /// quadratic interpolation with halving (Brent, 1973, Algorithms for Minimization without Derivatives, ch. 4). `interpolate` gives z and rates within the
+    /// step. Two changes of sign within the step are found if the value in between runs like a parabola: it is looked at in the middle and where a parabola has
+    /// its summit.
     bool find(double before, double now, const std::function<void(double t, std::vector<double>& z, std::vector<double>& rates)>& interpolate);
     double time() const { return time_; }
     /// Per root function: +1 rising, -1 falling, 0 no crossing.

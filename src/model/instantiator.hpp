@@ -54,9 +54,9 @@ struct Env {
     const FileScope* scope = nullptr;
     const LoopIndex* loops = nullptr;
     FunctionFrame* frame = nullptr;
-    bool located = true;                         ///< conditions become events; false inside functions and untracked()
-    const SequenceInstance* sequence = nullptr;  ///< whose own names are looked up before those of the instance
-    bool in_block = false;                       ///< previous() has a meaning here
+    bool located = true;                            ///< conditions become events; false inside functions and untracked()
+    const SequenceInstance* sequence = nullptr;     ///< whose own names are looked up before those of the instance
+    bool in_block = false;                          ///< previous() has a meaning here
     const std::map<NodeId, NodeId>* now = nullptr;  ///< in a block: memories that it has set so far, leaf and value
 };
 

@@ -68,13 +68,13 @@ private:
         double period = 0, first = 0, next = 0;
         double count = 0;
     };
-    std::vector<Tick> ticks_;  ///< in the order of EventPrograms::every
-    std::vector<double> was_;  ///< guards as they were last
+    std::vector<Tick> ticks_;                                           ///< in the order of EventPrograms::every
+    std::vector<double> was_;                                           ///< guards as they were last
     std::vector<std::vector<std::vector<std::uint32_t>>> transitions_;  ///< blocks per sequence and stage
-    std::vector<std::uint32_t> whens_;   ///< blocks
-    std::vector<std::vector<std::uint32_t>> entries_;      ///< blocks per sequence
-    std::vector<double> recheck_;                          ///< per sequence: when transitions that held at entry are taken
-    std::vector<char> entered_;                            ///< per sequence: a stage was entered in this moment
+    std::vector<std::uint32_t> whens_;                                  ///< blocks
+    std::vector<std::vector<std::uint32_t>> entries_;                   ///< blocks per sequence
+    std::vector<double> recheck_;                                       ///< per sequence: when transitions that held at entry are taken
+    std::vector<char> entered_;                                         ///< per sequence: a stage was entered in this moment
     std::vector<std::uint32_t> to_enter_;
     std::vector<std::vector<double>> fired_;  ///< per block: when it fired last, a few
     void expect_pile_up(std::uint32_t block);

@@ -43,9 +43,10 @@ TEST_CASE("a bouncing body: ten bounces by formula, then rest")
 {
     // dropped from h: bounces at t0 = sqrt(2h/g), then after 2 e^k v0 / g each; it comes to rest at t0 (1 + e) / (1 - e)
     const double h = 1, g = 9.80665, e = 0.8, t0 = std::sqrt(2 * h / g), v0 = g * t0;
-    Ran r = run("use mechanics\n system S { part body : Mass(mass = 2 kg, slope = 90 deg) ; part floor : RigidStop(low = 0 mm, restitution = 0.8)\n"
-                "body.point -- floor.moving ; init body.x = 1 m ; init body.v = 0 m/s }",
-                6, 1e-9, 0.05);
+    Ran r =
+        run("use mechanics\n system S { part body : Mass(mass = 2 kg, slope = 90 deg) ; part floor : RigidStop(low = 0 mm, restitution = 0.8)\n"
+            "body.point -- floor.moving ; init body.x = 1 m ; init body.v = 0 m/s }",
+            6, 1e-9, 0.05);
     std::vector<double> bounces = jumps(r.recording, "body.v", 1);
     REQUIRE(bounces.size() >= 10);
     double t = t0;
@@ -68,10 +69,11 @@ TEST_CASE("a bouncing body: ten bounces by formula, then rest")
 TEST_CASE("stick and slip: a block under a growing, then falling force")
 {
     // m v' = F(t) - friction; sticks until F = breakaway; with no Stribeck share slides as under F(t) - coulomb
-    Ran r = run("use mechanics\n system S { part body : Mass(mass = 10 kg) ; part ground : Anchor\n"
-                "part rub : Friction(coulomb = 20 N, breakaway = 20 N) ; part push : ForceSource(force = 30 N * sin(time * pi / (2 s)))\n"
-                "ground.point -- rub.a ; rub.b -- body.point -- push.point ; init body.x = 0 m ; init body.v = 0 m/s }",
-                2.3, 1e-9, 0.01);
+    Ran r =
+        run("use mechanics\n system S { part body : Mass(mass = 10 kg) ; part ground : Anchor\n"
+            "part rub : Friction(coulomb = 20 N, breakaway = 20 N) ; part push : ForceSource(force = 30 N * sin(time * pi / (2 s)))\n"
+            "ground.point -- rub.a ; rub.b -- body.point -- push.point ; init body.x = 0 m ; init body.v = 0 m/s }",
+            2.3, 1e-9, 0.01);
     const double w = std::numbers::pi / 2, t1 = std::asin(2.0 / 3) / w;
     auto speed = [&](double t) { return (30 / w * (std::cos(w * t1) - std::cos(w * t)) - 20 * (t - t1)) / 10; };
     double low = 1.4, high = 2.4;  // where it stands still again
@@ -92,7 +94,8 @@ TEST_CASE("a clutch brings two shafts to one speed: balance of momentum and ener
 {
     const std::string text =
         "use mechanics\n system S { part a : Inertia(inertia = 2 kg*m^2) ; part b : Inertia(inertia = 3 kg*m^2)\n"
-        "part clutch : Clutch(capacity = 50 N*m, engagement = (if time < 1 s then 0 else if time < 6 s then 1 else 0.2)) ; a.shaft -- clutch.a ; clutch.b -- b.shaft\n"
+        "part clutch : Clutch(capacity = 50 N*m, engagement = (if time < 1 s then 0 else if time < 6 s then 1 else 0.2)) ; a.shaft -- clutch.a ; clutch.b -- "
+        "b.shaft\n"
         "part drive : TorqueSource(torque = (if time < 5 s then 0 N*m else 60 N*m)) ; drive.shaft -- a.shaft\n"
         "var lost : J init 0 J ; lost' = clutch.loss\n"
         "init a.angle = 0 ; init a.speed = 100 rad/s ; init b.angle = 0 ; init b.speed = 0 rad/s }";
@@ -115,10 +118,11 @@ TEST_CASE("a clutch brings two shafts to one speed: balance of momentum and ener
 
 TEST_CASE("a clutch that closes at once, as an equation: momentum is kept, energy is lost, none is made")
 {
-    Ran r = run("system S { var w1 : rad/s init 100 rad/s ; var w2 : rad/s init -10 rad/s ; var torque : N*m\n"
-                "2 kg*m^2 * w1' = -torque ; 3 kg*m^2 * w2' = torque\n"
-                "if time >= 1 s and time < 2 s { w1 = w2 } else { torque = 0 N*m } }",
-                3, 1e-9, 0.25);
+    Ran r =
+        run("system S { var w1 : rad/s init 100 rad/s ; var w2 : rad/s init -10 rad/s ; var torque : N*m\n"
+            "2 kg*m^2 * w1' = -torque ; 3 kg*m^2 * w2' = torque\n"
+            "if time >= 1 s and time < 2 s { w1 = w2 } else { torque = 0 N*m } }",
+            3, 1e-9, 0.25);
     auto at = [&](const std::string& name, double t) { return r.recording[name].at(t, r.recording.time()); };
     CHECK(at("w1", 0.75) == doctest::Approx(100));
     CHECK(at("w1", 1.5) == doctest::Approx((2 * 100 - 3 * 10) / 5.0).epsilon(1e-12));
@@ -131,10 +135,11 @@ TEST_CASE("a brake holds, slips and holds again; a freewheel drives one way only
     SUBCASE("brake")
     {
         // 12 N m held; 18 N m against 1.2 * 10 breaks it loose; 5 N m less than 10 stops it again
-        Ran r = run("use mechanics\n system S { part rotor : Inertia(inertia = 2 kg*m^2) ; part brake : Brake(capacity = 10 N*m, holding = 1.3)\n"
-                    "part drive : TorqueSource(torque = (if time < 1 s then 12 N*m else if time < 2 s then 18 N*m else 5 N*m))\n"
-                    "rotor.shaft -- brake.shaft -- drive.shaft ; init rotor.angle = 0 ; init rotor.speed = 0 rad/s }",
-                    5, 1e-9, 0.05);
+        Ran r =
+            run("use mechanics\n system S { part rotor : Inertia(inertia = 2 kg*m^2) ; part brake : Brake(capacity = 10 N*m, holding = 1.3)\n"
+                "part drive : TorqueSource(torque = (if time < 1 s then 12 N*m else if time < 2 s then 18 N*m else 5 N*m))\n"
+                "rotor.shaft -- brake.shaft -- drive.shaft ; init rotor.angle = 0 ; init rotor.speed = 0 rad/s }",
+                5, 1e-9, 0.05);
         auto at = [&](double t) { return r.recording["rotor.speed"].at(t, r.recording.time()); };
         CHECK(at(0.95) == 0);
         CHECK(at(2) == doctest::Approx(4).epsilon(1e-6));
@@ -145,11 +150,12 @@ TEST_CASE("a brake holds, slips and holds again; a freewheel drives one way only
     }
     SUBCASE("freewheel")
     {
-        Ran r = run("use mechanics\n system S { part a : Inertia(inertia = 1 kg*m^2) ; part b : Inertia(inertia = 2 kg*m^2) ; part wheel : Freewheel\n"
-                    "part drive : TorqueSource(torque = (if time < 1 s then 6 N*m else if time < 2 s then -2 N*m else 9 N*m))\n"
-                    "drive.shaft -- a.shaft -- wheel.a ; wheel.b -- b.shaft\n"
-                    "init a.angle = 0 ; init b.angle = 0 ; init a.speed = 0 rad/s ; init b.speed = 0 rad/s }",
-                    3, 1e-9, 0.05);
+        Ran r =
+            run("use mechanics\n system S { part a : Inertia(inertia = 1 kg*m^2) ; part b : Inertia(inertia = 2 kg*m^2) ; part wheel : Freewheel\n"
+                "part drive : TorqueSource(torque = (if time < 1 s then 6 N*m else if time < 2 s then -2 N*m else 9 N*m))\n"
+                "drive.shaft -- a.shaft -- wheel.a ; wheel.b -- b.shaft\n"
+                "init a.angle = 0 ; init b.angle = 0 ; init a.speed = 0 rad/s ; init b.speed = 0 rad/s }",
+                3, 1e-9, 0.05);
         auto at = [&](const std::string& name, double t) { return r.recording[name].at(t, r.recording.time()); };
         CHECK(at("b.speed", 0.95) == doctest::Approx(2 * 0.95).epsilon(1e-6));
         CHECK(at("b.speed", 1.95) == doctest::Approx(2).epsilon(1e-6));
@@ -164,25 +170,29 @@ TEST_CASE("an elastic stop: the rebound of Hunt and Crossley, and what it holds 
 {
     // with little dissipation e = 1 - (2/3) * dissipation * speed (their eq. 21)
     const double speed = 0.5, dissipation = 0.06;
-    Ran r = run("use mechanics\n system S { part body : Mass(mass = 3 kg) ; part stop : EndStop(high = 100 mm, stiffness = 1e6 N/m, dissipation = 0.06 s/m)\n"
-                "body.point -- stop.moving ; init body.x = 0 m ; init body.v = 0.5 m/s }",
-                0.5, 1e-9, 0.01);
+    Ran r =
+        run("use mechanics\n system S { part body : Mass(mass = 3 kg) ; part stop : EndStop(high = 100 mm, stiffness = 1e6 N/m, dissipation = 0.06 s/m)\n"
+            "body.point -- stop.moving ; init body.x = 0 m ; init body.v = 0.5 m/s }",
+            0.5, 1e-9, 0.01);
     CHECK(r.recording["body.v"].final() == doctest::Approx(-speed * (1 - 2.0 / 3 * dissipation * speed)).epsilon(1e-3));
     // the deepest point without dissipation would be v sqrt(m / k)
     CHECK(r.recording["body.x"].max() < 0.1 + speed * std::sqrt(3 / 1e6));
-    Ran pressed = run("use mechanics\n system S { part body : Mass(mass = 3 kg) ; part drag : Damper(damping = 200 N*s/m) ; part wall : Anchor\n"
-                      "part push : ForceSource(force = 50 N) ; part stop : EndStop(high = 10 mm, stiffness = 1e5 N/m)\n"
-                      "wall.point -- drag.a ; drag.b -- body.point -- stop.moving -- push.point ; init body.x = 0 m ; init body.v = 0 m/s }",
-                      2, 1e-9);
+    Ran pressed =
+        run("use mechanics\n system S { part body : Mass(mass = 3 kg) ; part drag : Damper(damping = 200 N*s/m) ; part wall : Anchor\n"
+            "part push : ForceSource(force = 50 N) ; part stop : EndStop(high = 10 mm, stiffness = 1e5 N/m)\n"
+            "wall.point -- drag.a ; drag.b -- body.point -- stop.moving -- push.point ; init body.x = 0 m ; init body.v = 0 m/s }",
+            2, 1e-9);
     CHECK(pressed.recording["body.x"].final() == doctest::Approx(0.01 + 50 / 1e5).epsilon(1e-6));
 }
 
 TEST_CASE("play between two shafts: the driven one stands until the gap is used up")
 {
-    Ran r = run("use mechanics\n system S { part motion : SpeedSource(speed = 0.1 rad/s) ; part play : Backlash(gap = 2 deg, stiffness = 1e6 N*m/rad)\n"
-                "part load : Inertia(inertia = 0.1 kg*m^2) ; part drag : TorsionDamper(damping = 5 N*m*s/rad) ; part frame : FixedShaft\n"
-                "motion.shaft -- play.b ; play.a -- load.shaft -- drag.b ; drag.a -- frame.shaft ; init motion.shaft.angle = 0 ; init load.angle = 0 ; init load.speed = 0 }",
-                2, 1e-8, 0.01);
+    Ran r =
+        run("use mechanics\n system S { part motion : SpeedSource(speed = 0.1 rad/s) ; part play : Backlash(gap = 2 deg, stiffness = 1e6 N*m/rad)\n"
+            "part load : Inertia(inertia = 0.1 kg*m^2) ; part drag : TorsionDamper(damping = 5 N*m*s/rad) ; part frame : FixedShaft\n"
+            "motion.shaft -- play.b ; play.a -- load.shaft -- drag.b ; drag.a -- frame.shaft ; init motion.shaft.angle = 0 ; init load.angle = 0 ; init "
+            "load.speed = 0 }",
+            2, 1e-8, 0.01);
     const double meets = 1 * std::numbers::pi / 180 / 0.1;
     std::vector<double> contact = jumps(r.recording, "play.in_contact", 1);
     REQUIRE(contact.size() >= 1);
@@ -206,7 +216,8 @@ TEST_CASE("an ideal buck converter at 20 kHz: exact from switching to switching"
         i = si + sum_x, v = steady + sum_y;
     };
     const std::string text =
-        "use electrics, control\n system S { part supply : VoltageSource(voltage = 24 V) ; part ground : Ground ; part transistor : IdealSwitch ; part diode : IdealDiode\n"
+        "use electrics, control\n system S { part supply : VoltageSource(voltage = 24 V) ; part ground : Ground ; part transistor : IdealSwitch ; part diode : "
+        "IdealDiode\n"
         "part choke : Inductor(inductance = 100 uH) ; part filter : Capacitor(capacitance = 100 uF) ; part load : Resistor(resistance = 2 ohm)\n"
         "part pwm : PulseWidth(period = 50 us, share = 0.4) ; pwm.on -> transistor.closed ; supply.plus -- transistor.plus\n"
         "transistor.minus -- diode.minus -- choke.plus ; choke.minus -- filter.plus -- load.plus\n"
@@ -231,7 +242,8 @@ TEST_CASE("an ideal buck converter at 20 kHz: exact from switching to switching"
 TEST_CASE("a rectifier of four diodes: ideal and exponential ones agree but for their drops")
 {
     auto text = [](const std::string& diode) {
-        return "use electrics\n system S { part supply : VoltageSource(voltage = 12 V * sin(2*pi * 50 Hz * time)) ; part ground : Ground ; part line : Resistor(resistance = 0.5 ohm)\n"
+        return "use electrics\n system S { part supply : VoltageSource(voltage = 12 V * sin(2*pi * 50 Hz * time)) ; part ground : Ground ; part line : "
+               "Resistor(resistance = 0.5 ohm)\n"
                "part d1, d2, d3, d4 : " +
                diode +
                " ; part leak : Resistor(resistance = 1e6 ohm) ; part load : Resistor(resistance = 20 ohm)\n"
@@ -254,9 +266,11 @@ TEST_CASE("a rectifier of four diodes: ideal and exponential ones agree but for 
 TEST_CASE("the exponential diode follows Shockley's law")
 {
     for (double u : {0.3, 0.5, 0.6}) {
-        Ran r = run("use electrics\n system S { param u0 : V = 0.3 V ; part supply : VoltageSource(voltage = u0) ; part ground : Ground ; part d : Diode(saturation = 2e-12 A, ideality = 1.2)\n"
-                    "supply.plus -- d.plus ; supply.minus -- d.minus -- ground.pin }",
-                    1, 1e-8, 0, {{"u0", std::to_string(u) + " V"}});
+        Ran r =
+            run("use electrics\n system S { param u0 : V = 0.3 V ; part supply : VoltageSource(voltage = u0) ; part ground : Ground ; part d : "
+                "Diode(saturation = 2e-12 A, ideality = 1.2)\n"
+                "supply.plus -- d.plus ; supply.minus -- d.minus -- ground.pin }",
+                1, 1e-8, 0, {{"u0", std::to_string(u) + " V"}});
         double i = r.recording["d.i"].final(), junction = u - 0.01 * i;
         CHECK(i == doctest::Approx(2e-12 * (std::exp(junction / (1.2 * 0.02585)) - 1) + 1e-9 * junction).epsilon(1e-5));
     }
@@ -266,9 +280,10 @@ TEST_CASE("heating with hysteresis over a day: the times between switchings by f
 {
     // C T' = P on - G (T - T_out): exponential between the two limits
     const double C = 5e6, G = 150, P = 5000, out = 278.15, low = 292.15, high = 294.15, tau = C / G;
-    Ran r = run("use control\n system S { var T : degC init 17 degC ; part room : Thermostat(set_temperature = 20 degC, band = 2 K) ; T -> room.measured\n"
-                "param outside : degC = 5 degC ; 5 MJ/K * T' = (if room.heating then 5 kW else 0 W) - 150 W/K * (T - outside) }",
-                86400, 1e-9, 600);
+    Ran r =
+        run("use control\n system S { var T : degC init 17 degC ; part room : Thermostat(set_temperature = 20 degC, band = 2 K) ; T -> room.measured\n"
+            "param outside : degC = 5 degC ; 5 MJ/K * T' = (if room.heating then 5 kW else 0 W) - 150 W/K * (T - outside) }",
+            86400, 1e-9, 600);
     double hot = out + P / G, first = tau * std::log((hot - 290.15) / (hot - high));
     double cooling = tau * std::log((high - out) / (low - out)), heating = tau * std::log((hot - low) / (hot - high));
     std::vector<double> off = jumps(r.recording, "room.heating", -1), on = jumps(r.recording, "room.heating", 1);
@@ -282,9 +297,11 @@ TEST_CASE("sampled parts against their difference equations: hold, quantiser, fi
 {
     SUBCASE("hold, quantiser and filter")
     {
-        Ran r = run("use control\n system S { let s = sin(3 * time / (1 s)) ; part hold : Hold(period = 0.1 s, signal = s) ; part rough : Quantiser(step = 0.25, signal = s)\n"
-                    "part smooth : SampledFilter(period = 0.1 s, time_constant = 0.3 s, signal = s) ; var x init 0 ; x' = hold.out / (1 s) }",
-                    2, 1e-9, 0.02);
+        Ran r =
+            run("use control\n system S { let s = sin(3 * time / (1 s)) ; part hold : Hold(period = 0.1 s, signal = s) ; part rough : Quantiser(step = 0.25, "
+                "signal = s)\n"
+                "part smooth : SampledFilter(period = 0.1 s, time_constant = 0.3 s, signal = s) ; var x init 0 ; x' = hold.out / (1 s) }",
+                2, 1e-9, 0.02);
         double value = 0, x = 0, keep = std::exp(-0.1 / 0.3);
         for (int k = 0; k < 20; ++k) {
             double s = std::sin(0.3 * k), t = 0.1 * k + 0.05;
@@ -299,10 +316,12 @@ TEST_CASE("sampled parts against their difference equations: hold, quantiser, fi
     }
     SUBCASE("PID on a lag, into its limit and out of it")
     {
-        Ran r = run("use control\n component Lag { input u : 1 ; output y : 1 ; var x init 0 ; y = x ; 0.5 s * x' = 2 * u - x }\n"
-                    "system S { part pid : SampledPid(period = 50 ms, gain = 3, integral_time = 0.4 s, derivative_time = 0.1 s, filter_time = 20 ms, tracking_time = 0.2 s, low = 0, high = 1)\n"
-                    "part lag : Lag ; 1.5 -> pid.setpoint ; lag.y -> pid.measured ; pid.out -> lag.u }",
-                    3, 1e-10, 0.05);
+        Ran r =
+            run("use control\n component Lag { input u : 1 ; output y : 1 ; var x init 0 ; y = x ; 0.5 s * x' = 2 * u - x }\n"
+                "system S { part pid : SampledPid(period = 50 ms, gain = 3, integral_time = 0.4 s, derivative_time = 0.1 s, filter_time = 20 ms, tracking_time "
+                "= 0.2 s, low = 0, high = 1)\n"
+                "part lag : Lag ; 1.5 -> pid.setpoint ; lag.y -> pid.measured ; pid.out -> lag.u }",
+                3, 1e-10, 0.05);
         double y = 0, integral = 0, derivative = 0, last = 0, q = std::exp(-0.05 / 0.5);
         bool limited = false, free = false;
         for (int k = 0; k < 60; ++k) {
@@ -323,11 +342,14 @@ TEST_CASE("sampled parts against their difference equations: hold, quantiser, fi
 
 TEST_CASE("pulse width, relay and switch")
 {
-    Ran r = run("use control, electrics\n system S { part pwm : PulseWidth(period = 0.1 s, share = (if time < 0.55 s then 0.3 else 0.8)) ; var x init 0 ; x' = if pwm.on then 1 s^-1 else 0 s^-1\n"
-                "part relay : Relay(lower = -0.5, upper = 0.5, measured = sin(2*pi * time / (1 s))) ; var y init 0 ; y' = relay.out / (1 s)\n"
-                "part supply : VoltageSource(voltage = 10 V) ; part ground : Ground ; part s : Switch(closed_resistance = 1 ohm, open_resistance = 1 Mohm) ; part load : Resistor(resistance = 4 ohm)\n"
-                "relay.on -> s.closed ; supply.plus -- s.plus ; s.minus -- load.plus ; load.minus -- supply.minus -- ground.pin }",
-                1, 1e-9, 0.01);
+    Ran r =
+        run("use control, electrics\n system S { part pwm : PulseWidth(period = 0.1 s, share = (if time < 0.55 s then 0.3 else 0.8)) ; var x init 0 ; x' = if "
+            "pwm.on then 1 s^-1 else 0 s^-1\n"
+            "part relay : Relay(lower = -0.5, upper = 0.5, measured = sin(2*pi * time / (1 s))) ; var y init 0 ; y' = relay.out / (1 s)\n"
+            "part supply : VoltageSource(voltage = 10 V) ; part ground : Ground ; part s : Switch(closed_resistance = 1 ohm, open_resistance = 1 Mohm) ; part "
+            "load : Resistor(resistance = 4 ohm)\n"
+            "relay.on -> s.closed ; supply.plus -- s.plus ; s.minus -- load.plus ; load.minus -- supply.minus -- ground.pin }",
+            1, 1e-9, 0.01);
     // the share is read as a period begins: 0.3 in six of them, 0.8 in four
     CHECK(r.recording["x"].final() == doctest::Approx(6 * 0.03 + 4 * 0.08).epsilon(1e-9));
     // on from 1/12 s (sin = 0.5) to 7/12 s (sin = -0.5)
@@ -339,13 +361,15 @@ TEST_CASE("pulse width, relay and switch")
 TEST_CASE("a cylinder reaches its end stop and stands there under pressure")
 {
     // 20 L/min into the head: 5 cm^2 * 0.2 m are filled after 0.3 s; then the relief takes the flow, and the stop carries p A
-    Ran r = run("use hydraulics, mechanics, fluids\n system S { fluid oil = MineralOil(grade = 46 cSt) ; part tank : Tank(oil = oil) ; part feed : FlowSource(flow = 20 L/min)\n"
-                "part relief : ReliefValve(cracking = 100 bar, override = 5 bar, rated_flow = 40 L/min)\n"
-                "part lift : Cylinder(bore = 25.2313 mm, rod_diameter = 10 mm, stroke = 0.25 m, dead_volume = 0.05 L, damping = 500 N*s/m, leakage = 0 L/min/bar)\n"
-                "part load : Mass(mass = 20 kg) ; part stop : EndStop(low = 0 mm, high = 200 mm, stiffness = 2e7 N/m, dissipation = 5 s/m)\n"
-                "feed.outlet -- lift.head -- relief.inlet ; tank.outlet -- relief.outlet -- lift.rod_side\n"
-                "lift.rod -- load.point -- stop.moving ; init load.x = 0 m ; init load.v = 0 m/s ; init lift.head_p = 1.013 bar }",
-                1, 1e-7, 0.005);
+    Ran r =
+        run("use hydraulics, mechanics, fluids\n system S { fluid oil = MineralOil(grade = 46 cSt) ; part tank : Tank(oil = oil) ; part feed : FlowSource(flow "
+            "= 20 L/min)\n"
+            "part relief : ReliefValve(cracking = 100 bar, override = 5 bar, rated_flow = 40 L/min)\n"
+            "part lift : Cylinder(bore = 25.2313 mm, rod_diameter = 10 mm, stroke = 0.25 m, dead_volume = 0.05 L, damping = 500 N*s/m, leakage = 0 L/min/bar)\n"
+            "part load : Mass(mass = 20 kg) ; part stop : EndStop(low = 0 mm, high = 200 mm, stiffness = 2e7 N/m, dissipation = 5 s/m)\n"
+            "feed.outlet -- lift.head -- relief.inlet ; tank.outlet -- relief.outlet -- lift.rod_side\n"
+            "lift.rod -- load.point -- stop.moving ; init load.x = 0 m ; init load.v = 0 m/s ; init lift.head_p = 1.013 bar }",
+            1, 1e-7, 0.005);
     const double area = std::numbers::pi / 4 * 0.0252313 * 0.0252313, rod_side = area - std::numbers::pi / 4 * 1e-4;
     std::vector<double> meets = jumps(r.recording, "stop.in_contact", 1);
     REQUIRE(meets.size() >= 1);
@@ -360,7 +384,8 @@ TEST_CASE("a cylinder reaches its end stop and stands there under pressure")
 TEST_CASE("a thousand thermostats: none is missed, and an event costs no more per condition than with a few")
 {
     auto text = [](int n) {
-        return "use control\n component Room { param C : J/K = 1 MJ/K ; param outside : degC = 5 degC ; var T : degC init 20 degC ; part t : Thermostat ; T -> t.measured\n"
+        return "use control\n component Room { param C : J/K = 1 MJ/K ; param outside : degC = 5 degC ; var T : degC init 20 degC ; part t : Thermostat ; T -> "
+               "t.measured\n"
                "C * T' = (if t.heating then 3 kW else 0 W) - 100 W/K * (T - outside) }\n"
                "system S { option n = " +
                std::to_string(n) + " ; part room[i in 1 .. n] : Room(C = (1 + i / n) * 1 MJ/K) }";

@@ -161,8 +161,8 @@ TEST_CASE("an event of a branch of an option is there only if the option says so
 
 TEST_CASE("conditions of time are met exactly, without any search")
 {
-    Ran r = run("system S { param at : s = 0.3 s ; var x init 0 ; x' = if time < at then 1 s^-1 else if mod(time, 0.25 s) < 0.125 s then 2 s^-1 else 0 s^-1 }", 1,
-                1e-6);
+    Ran r = run("system S { param at : s = 0.3 s ; var x init 0 ; x' = if time < at then 1 s^-1 else if mod(time, 0.25 s) < 0.125 s then 2 s^-1 else 0 s^-1 }",
+                1, 1e-6);
     // x = 0.3, then 2 in 0.3 .. 0.375, 0.5 .. 0.625, 0.75 .. 0.875
     CHECK(r.recording["x"].final() == doctest::Approx(0.3 + 2 * (0.075 + 0.125 + 0.125)).epsilon(1e-12));
     for (const netloop::EventEntry& e : r.summary.event_record.kinds)
@@ -274,9 +274,10 @@ system S {
 
 TEST_CASE("conditions of stages that are not entered cost nothing and are not counted")
 {
-    Ran r = run("system S { var x init 0 ; var n init 0 ; x' = 1 s^-1 ; n' = 0 s^-1\n"
-                "sequence duty { stage idle { } -> busy after 5 s\n stage busy { } -> idle when sin(20 * x) > 0.5 } }",
-                4);
+    Ran r =
+        run("system S { var x init 0 ; var n init 0 ; x' = 1 s^-1 ; n' = 0 s^-1\n"
+            "sequence duty { stage idle { } -> busy after 5 s\n stage busy { } -> idle when sin(20 * x) > 0.5 } }",
+            4);
     CHECK(r.summary.events == 0);
 }
 
@@ -309,8 +310,7 @@ TEST_CASE("a local event keeps the history of the rest: fewer steps than by begi
     options.integrator = "bdf";
     Recording kept = r.simulate(options);
     CHECK(r.summary().kept_histories >= 35);
-    for (int i = 1; i <= 10; ++i)
-        CHECK(kept["lag[" + std::to_string(i) + "].y"].final() == doctest::Approx(1 - std::exp(-10 / (1 + 0.3 * i))).epsilon(3e-6));
+    for (int i = 1; i <= 10; ++i) CHECK(kept["lag[" + std::to_string(i) + "].y"].final() == doctest::Approx(1 - std::exp(-10 / (1 + 0.3 * i))).epsilon(3e-6));
     // the switched one: periodic, y at the end of a period of e^-t pieces
     double q = std::exp(-0.25), y = 0;
     for (int k = 0; k < 20; ++k) y = (1 - (1 - y) * q) * q;
@@ -322,7 +322,8 @@ TEST_CASE("the table of events goes into the recording, and comes out of it with
 {
     test::Scratch folder;
     const std::string file = folder / "model.loop", out = folder / "run.h5";
-    test::write_file(file, "system S {\n    part a : Relay(measured = sin(6.283185307179586 * time / (1 s)))\n}\nuse control\nscenario s of S { stop at 3 s }\n");
+    test::write_file(file,
+                     "system S {\n    part a : Relay(measured = sin(6.283185307179586 * time / (1 s)))\n}\nuse control\nscenario s of S { stop at 3 s }\n");
     test::Outcome ran = test::netloop("run " + file + " --events --out " + out);
     CHECK(ran.code == 0);
     CHECK(ran.out.find("a: state is off -> on when measured > upper") != std::string::npos);
