@@ -92,7 +92,7 @@ void Simulation::row(State& s, const RowSink& sink)
 void Simulation::make_row(State& s, const RowSink& sink)
 {
     // the states are as the integrator has them; everything else is solved from them, so constraints hold in the row too
-    consistent_.solve(s, sources_);
+    if (!settled_) consistent_.solve(s, sources_);
     evaluation_.at(s.time, s.z.data(), s.rates.data());
     ++rows_;
     if (sink) sink(s, evaluation_);
@@ -247,7 +247,9 @@ void Simulation::moment(const std::vector<int>& found, const RowSink& sink)
     if (delays != nullptr) delays->look_behind_jumps(true);
     moments_.happen(state_, found);
     events_ += moments_.log().any() ? 1 : 0;
+    settled_ = moments_.settled();
     recorded();  // after
+    settled_ = false;
     bool other_system = integrated_ != &evaluation_.model();
     if (other_system)
         take_integrator();

@@ -76,6 +76,7 @@ private:
     bool started_ = false;
     Moments moments_;
     std::size_t events_ = 0, rows_ = 0, kept_histories_ = 0;
+    bool settled_ = false;  ///< the state at hand is consistent already
     std::vector<char> jumped_;
     std::size_t steps_since_event_ = 0, burst_ = 0;
     double step_before_event_ = 0;  ///< > 0: steps are still shorter than they were

@@ -171,6 +171,7 @@ void Moments::settle(State& s)
         touched_late_ |= variant == VariantChange::Result::taken_over;
         consistent_.solve(s, sources_);
         blocks_.solved();
+        settled_ = true;
         std::size_t changed = modes_.settle(s, log_);
         if (modes_.turn_by_clock(s.time, log_)) ++changed;
         if (changed == 0) break;
@@ -181,6 +182,7 @@ void Moments::settle(State& s)
 void Moments::happen(State& s, const std::vector<int>& crossings)
 {
     log_.new_moment();
+    settled_ = false;
     std::fill(entered_.begin(), entered_.end(), 0);
     std::fill(looked_ahead_.begin(), looked_ahead_.end(), 0);
     blocks_.begin_moment(s);

@@ -34,6 +34,8 @@ public:
     bool due(double time) const { return next_time() <= time + same_moment(time); }
     /// Whether the last moment changed what the equations are or where the states stand: what was computed beyond it is void.
     bool touched() const { return touched_; }
+    /// Whether the state is consistent with the equations as the last moment left it.
+    bool settled() const { return settled_ && !blocks_.equations(); }
 
     Modes& modes() { return modes_; }
     const EventLog& log() const { return log_; }
@@ -85,7 +87,7 @@ private:
     std::vector<End> ends_;
     std::vector<double> first_fired_;
     std::vector<char> looked_ahead_;
-    bool touched_ = false, touched_late_ = false, turned_ = false;
+    bool touched_ = false, touched_late_ = false, turned_ = false, settled_ = false;
 };
 
 }  // namespace netloop

@@ -43,6 +43,9 @@ void ConsistentSolver::renew()
     lu_.emplace(pattern_);
     n_ = evaluation_.model().n();
     factored_ = false;
+    // rates that each stand alone in their equation need no elimination
+    diagonal_ = pattern_.n_entries() == n_;
+    for (std::size_t i = 0; diagonal_ && i < n_; ++i) diagonal_ = pattern_.rows[i] == static_cast<std::int64_t>(i);
     problem_ = {};
     problem_.tolerance = 1e-9;
     problem_.max_iterations = 50;
@@ -79,7 +82,10 @@ bool ConsistentSolver::with_old_matrix(std::vector<double>& x)
     step_.resize(n_);
     for (int iteration = 0; iteration < kMost; ++iteration) {
         if (!problem_.residual(x, step_)) return false;
-        lu_->solve(step_);
+        if (diagonal_)
+            for (std::size_t i = 0; i < n_; ++i) step_[i] /= pivots_[i];
+        else
+            lu_->solve(step_);
         double length = 0;
         for (std::size_t i = 0; i < n_; ++i) {
             length = std::max(length, std::abs(step_[i]) / std::max(problem_.scale[i], std::abs(x[i])));
@@ -108,6 +114,7 @@ void ConsistentSolver::solve(State& s, const SourceSet& sources)
     x = begin;
     NewtonResult result = solve_newton(problem_, *lu_, x);
     factored_ = result.outcome == NewtonResult::Outcome::converged;
+    if (diagonal_ && factored_) problem_.jacobian(x, pivots_);
     place(x);
     if (result.outcome == NewtonResult::Outcome::converged) return;
     // a rate that is a small difference of large values over a small one (a diode's capacitance) is known to some digits only: a step

@@ -43,7 +43,8 @@ private:
     std::size_t n_ = 0;
     NewtonProblem problem_;
     State* state_ = nullptr;  ///< the one under way
-    bool factored_ = false;
+    bool factored_ = false, diagonal_ = false;
+    std::vector<double> pivots_;  ///< of a diagonal matrix
     std::vector<double> by_z_, by_rate_, step_;
 
     void place(const std::vector<double>& at);
