@@ -109,7 +109,8 @@ private:
                                    {QuantityKind::output, "outputs"},
                                    {QuantityKind::constant, "constants"},
                                    {QuantityKind::var, "unknowns"},
-                                   {QuantityKind::let, "lets"}}) {
+                                   {QuantityKind::let, "lets"},
+                                   {QuantityKind::memory, "memories"}}) {
             section(title, items, [&, wanted = kind](const BodyItem& i) { return quantity(i, wanted); });
         }
         section("parts", items, [&](const BodyItem& i) {
@@ -126,6 +127,12 @@ private:
             return true;
         });
         section("equations", items, [&](const BodyItem& i) { return equation(i); });
+        section("at moments", items, [&](const BodyItem& i) {
+            const Statement& s = *i.statement;
+            if (!s.as<WhenDecl>() && !s.as<EveryDecl>() && !s.as<SequenceDecl>()) return false;
+            out_ += indented(source(i), "  ");
+            return true;
+        });
     }
 
     template <typename Show>
@@ -165,8 +172,7 @@ private:
     bool equation(const BodyItem& i)
     {
         const Statement& s = *i.statement;
-        bool shown = s.as<EquationDecl>() || s.as<SignalDecl>() || s.as<JointDecl>() || s.as<IfDecl>() || s.as<ForDecl>() || s.as<GuessDecl>() ||
-                     s.as<WhenDecl>() || s.as<EveryDecl>();
+        bool shown = s.as<EquationDecl>() || s.as<SignalDecl>() || s.as<JointDecl>() || s.as<IfDecl>() || s.as<ForDecl>() || s.as<GuessDecl>();
         if (!shown) return false;
         std::string text = source(i);
         if (text.empty()) {  // made by a program

@@ -165,7 +165,8 @@ std::size_t Modes::look_ahead(const State& s, EventLog& log, std::vector<char>& 
     bool near = false;
     const std::vector<char>& watched_now = e_.watched();
     for (std::size_t i = 0; i < values_.size(); ++i)
-        near |= watched_now[i] != 0 && conditions[i].kind != Condition::Kind::whole && !conditions[i].held && !is_clocked(i) && std::abs(values_[i]) <= kUnsure * largest_[i];
+        near |= watched_now[i] != 0 && conditions[i].kind != Condition::Kind::whole && !conditions[i].held && !is_clocked(i) &&
+                std::abs(values_[i]) <= kUnsure * largest_[i];
     if (!near) return 0;
     std::vector<double> here = values_;
     double ahead = 1e-7 * std::max(1e-3, std::abs(s.time));

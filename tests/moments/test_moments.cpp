@@ -3,6 +3,7 @@
 
 #include <cmath>
 #include <numbers>
+#include <thread>
 
 #include "support/support.hpp"
 
@@ -343,6 +344,48 @@ TEST_CASE("the table of events goes into the recording, and comes out of it with
     test::Outcome csv = test::netloop("run " + file + " --quiet --out " + (folder / "run.csv"));
     CHECK(csv.code == 0);
     CHECK(test::netloop("events " + (folder / "run.csv")).code == 2);
+}
+
+TEST_CASE("a component's memories, blocks and stages are described")
+{
+    test::Outcome pid = test::netloop("describe control.SampledPid"), friction = test::netloop("describe mechanics.Friction");
+    CHECK(pid.out.find("memories\n  held") != std::string::npos);
+    CHECK(pid.out.find("at moments\n  every period {") != std::string::npos);
+    CHECK(friction.out.find("-> leaving_forward  when tension > breakaway") != std::string::npos);
+}
+
+TEST_CASE("several runs of one compiled system at once: each has its own moments and modes, new systems are made once")
+{
+    netloop::Library library = netloop::Library::standard();
+    library.load_file(test::source_path("examples/switching/converter.loop"));
+    netloop::CompiledSystem system = netloop::compile(library, {.system = "", .scenario = "light_load"});
+    std::vector<double> finals(4);
+    std::vector<std::thread> threads;
+    for (std::size_t k = 0; k < finals.size(); ++k)
+        threads.emplace_back([&, k] {
+            netloop::Run r(system);
+            netloop::RunOptions options;
+            options.stop = 0.002;
+            finals[k] = r.simulate(options)["filter.u"].final();
+        });
+    for (std::thread& t : threads) t.join();
+    for (double v : finals) CHECK(v == finals[0]);
+    CHECK(finals[0] > 1);
+}
+
+TEST_CASE("an input from outside sets off what looks at it")
+{
+    netloop::Run r(test::compile("system S { input button = 0 ; memory n = 0 ; var x init 0 ; x' = n / (1 s) ; when button > 0.5 { n := n + 1 } }"));
+    r.step_to(1);
+    CHECK(r.value("n") == 0);
+    r.input("button") = 1.0;
+    CHECK(r.value("n") == 1);
+    r.step_to(2);
+    r.input("button") = 0.0;
+    r.input("button") = 1.0;
+    r.step_to(3);
+    CHECK(r.value("n") == 2);
+    CHECK(r.value("x") == doctest::Approx(3).epsilon(1e-9));
 }
 
 TEST_CASE("the summary names a condition that makes up more than a third of the events")
