@@ -136,6 +136,12 @@ void Moments::guards(State& s)
 
 bool Moments::take_variant(State& s)
 {
+    // what is about to move off its limit is on that side already, or two systems would hand the start to each other
+    EventLog unheard;
+    unheard.begin(m().form.conditions.size(), {});
+    std::fill(looked_ahead_.begin(), looked_ahead_.end(), 0);
+    bool driven_back = false;
+    if (variants_.any()) modes_.look_ahead(s, unheard, looked_ahead_, driven_back);
     return variants_.take(s);
 }
 

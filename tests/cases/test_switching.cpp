@@ -381,6 +381,23 @@ TEST_CASE("a cylinder reaches its end stop and stands there under pressure")
     CHECK(r.recording["lift.head_p"].final() > 100e5);
 }
 
+TEST_CASE("a tight check valve lets a column of oil swing over once and holds it there")
+{
+    // two equal volumes and an inertance: the pressures change places in half a period; then nothing moves any more
+    Ran r = run(
+        "use hydraulics, fluids\n component Column : FlowPath { param inertance : m^-1 = 1e6 m^-1 ; inertance * inlet.m' = dp }\n"
+        "system S { fluid oil = MineralOil(grade = 46 cSt) ; part a : Volume(volume = 10 L) ; part tank : Tank(oil = oil) ; part shut : CheckValve(cracking = "
+        "900 bar, leakage = 0 L/min/bar) ; part b : Volume(volume = 10 L) ; part column : Column ; part valve : TightCheckValve(cracking = 0 bar)\n"
+        "tank.outlet -- shut.inlet ; shut.outlet -- a.port_a -- column.inlet ; column.outlet -- valve.inlet ; valve.outlet -- b.port_a ; init a.p = 22 bar ; "
+        "init b.p = 20 bar ; init column.inlet.m = 0 kg/s }",
+        1, 1e-9, 0.001);
+    CHECK(r.recording["a.p"].final() == doctest::Approx(20e5).epsilon(2e-3));
+    CHECK(r.recording["b.p"].final() == doctest::Approx(22e5).epsilon(2e-3));
+    CHECK(std::abs(r.recording["column.inlet.m"].final()) < 1e-12);
+    CHECK(r.recording["valve.open"].final() == 0);
+    CHECK(r.recording["column.inlet.m"].min() > -1e-9);
+}
+
 TEST_CASE("a thousand thermostats: none is missed, and an event costs no more per condition than with a few")
 {
     auto text = [](int n) {
