@@ -150,7 +150,7 @@ bool Simulation::advance(double target, const std::vector<double>& outputs, cons
     const SolverForm& first = evaluation_.first_model()->form;
     const bool looks_at_state = !first.choices.empty() || !first.conditions.empty();
     Delays* delays = evaluation_.delays();
-    while (state_.time < target) {
+    while (state_.time < target - same_moment(target)) {
         if (!moments_.stop().empty()) return false;
         if (interrupted != nullptr && interrupted->load(std::memory_order_relaxed)) {
             integrator_->interpolate(state_.time, state_);
@@ -197,6 +197,8 @@ bool Simulation::advance(double target, const std::vector<double>& outputs, cons
         moments_.look_for_pile_up(state_);
         if (progress) progress(state_.time);
     }
+    rows_up_to(target, false);
+    state_.time = std::max(state_.time, target);  // an event may have come that little before it
     consistent_.solve(state_, sources_);
     return moments_.stop().empty();
 }
