@@ -386,13 +386,7 @@ private:
                     for (const Variable& v : form_.reduced.system.variables(s.target)) s.order = std::max(s.order, v.order);
         for (NodeId* node : flat.event_expressions()) *node = substitute_(*node);
         for (NodeId& node : flat.switches) node = substitute_(node);
-        SolverEvents& e = form_.events;
-        e.memories = flat.memories;
-        e.blocks = flat.blocks;
-        e.sequences = flat.sequences;
-        e.delays = flat.delays;
-        e.previous = flat.previous;
-        e.switches = flat.switches;
+        form_.events = flat;
         order_sampled_blocks();
     }
 

@@ -43,16 +43,6 @@ struct SolverChoice {
     std::vector<std::uint32_t> links;                ///< residuals, as many as there are states at a time
 };
 
-/// What happens at moments, in solver leaves. A setting whose target is a state alone names it in `state`.
-struct SolverEvents {
-    std::vector<FlatMemory> memories;
-    std::vector<FlatBlock> blocks;  ///< in the order in which they run at one moment, kind by kind
-    std::vector<FlatSequence> sequences;
-    std::vector<FlatDelay> delays;
-    std::vector<FlatPrevious> previous;
-    std::vector<NodeId> switches;
-};
-
 struct SolverForm {
     ReducedSystem reduced;
     std::vector<ZEntry> z;
@@ -60,9 +50,9 @@ struct SolverForm {
     std::vector<std::uint32_t> residual_of;  ///< per residual: the reduced equation it states, kNoNode for an assignment or a link
     std::vector<SolverChoice> choices;
     std::vector<Condition> conditions;  ///< in solver leaves
-    SolverEvents events;
-    std::vector<StartEquation> start;  ///< inits first, then guesses, outermost first
-    bool steady = false;               ///< the start is where the states stand still
+    FlatEvents events;                  ///< in solver leaves
+    std::vector<StartEquation> start;   ///< inits first, then guesses, outermost first
+    bool steady = false;                ///< the start is where the states stand still
     std::vector<OutputColumn> outputs;
     std::vector<double> time_knots;  ///< of tables of time
     std::size_t n_explicit = 0;      ///< assignments that were substituted

@@ -87,7 +87,7 @@ void look_at_users(const SolverForm& form, const Graph& g, EventPrograms& e)
 
 void lower_events(const SolverForm& form, Graph& g, Lowering& lowering, EventPrograms& e)
 {
-    const SolverEvents& events = form.events;
+    const FlatEvents& events = form.events;
     std::vector<std::pair<NodeId, std::uint32_t*>> wanted;
     auto want = [&](NodeId node, std::uint32_t& place) { wanted.emplace_back(node, &place); };
 
@@ -132,8 +132,6 @@ void lower_events(const SolverForm& form, Graph& g, Lowering& lowering, EventPro
             if (n.op == Op::unknown && (form.z[n.a].kind == ZEntry::Kind::state || form.z[n.a].kind == ZEntry::Kind::candidate)) {
                 made.state = n.a;
                 made.sign = negative ? -1 : 1;
-            } else {
-                e.demands.push_back({static_cast<std::uint32_t>(b), static_cast<std::uint32_t>(k)});
             }
         }
         for (std::size_t k = 0; k < from.alerts.size(); ++k) {

@@ -32,12 +32,6 @@ struct EventPrograms {
         bool sets_equations = false;          ///< sets what equations read
     };
     std::vector<Block> blocks;
-    /// d(target)/d(state) of settings whose target is no state, for finding the nearest states that meet them.
-    struct Demand {
-        std::uint32_t block = 0, setting = 0;
-    };
-    std::vector<Demand> demands;
-
     /// With time at 0: value and slope of each condition that runs straight with time.
     Program times;
     struct TimeCondition {

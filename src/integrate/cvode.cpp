@@ -179,7 +179,7 @@ private:
         return s.guarded([&] {
             s.place(t, y);
             s.e_.at(t, s.full_.z.data(), s.full_.rates.data());
-            root_functions(s.e_, s.scratch_, g);
+            root_functions(s.e_, g);
         });
     }
     static int weights_callback(N_Vector y, N_Vector w, void* self)
@@ -247,7 +247,7 @@ private:
     ConsistentSolver consistent_;
     bool explicit_;
     std::vector<std::uint32_t> states_;
-    std::vector<double> usual_, values_, scratch_;
+    std::vector<double> usual_, values_;
     std::vector<sunindextype> starts_, rows_;
     std::vector<std::uint32_t> from_;
     State full_;

@@ -255,7 +255,7 @@ private:
     {
         auto& s = *static_cast<Ida*>(self);
         s.e_.at(t, NV_DATA_S(y), NV_DATA_S(yp));
-        root_functions(s.e_, s.scratch_, g);
+        root_functions(s.e_, g);
         return 0;
     }
 
@@ -380,7 +380,7 @@ private:
     std::vector<double> matrix_values_;
     void* memory_ = nullptr;
     double time_ = 0;
-    std::vector<double> usual_, by_z_, by_rate_, scratch_;
+    std::vector<double> usual_, by_z_, by_rate_;
     std::vector<int> crossings_;
     std::vector<std::size_t> group_;
     std::size_t n_groups_ = 0;

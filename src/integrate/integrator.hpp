@@ -95,6 +95,7 @@ std::unique_ptr<Integrator> make_integrator(Evaluation& evaluation, const Source
 
 /// Root functions: one for a comparison, two for a whole-number condition.
 std::size_t n_root_functions(const CompiledModel& model);
-void root_functions(Evaluation& evaluation, std::vector<double>& scratch, double* g);
+/// For the integrators that search by themselves: all of them, those that need no search at 1.
+void root_functions(Evaluation& evaluation, double* g);
 
 }  // namespace netloop

@@ -28,24 +28,42 @@ std::size_t n_root_functions(const CompiledModel& model)
     return n;
 }
 
-void root_functions(Evaluation& evaluation, std::vector<double>& scratch, double* g)
+void find_active_roots(Evaluation& evaluation, std::vector<ActiveRoot>& active)
 {
-    evaluation.conditions(scratch);
     const auto& conditions = evaluation.model().form.conditions;
     const std::vector<char>& watched = evaluation.watched();
-    std::size_t at = 0;
+    active.clear();
+    std::size_t root = 0;
     for (std::size_t i = 0; i < conditions.size(); ++i) {
         bool whole = conditions[i].kind == Condition::Kind::whole;
-        if (watched[i] == 0 || conditions[i].held || conditions[i].slope != kNoNode) {
-            g[at++] = 1;
-            if (whole) g[at++] = 1;
-        } else if (whole) {
-            g[at++] = scratch[i] - evaluation.mode(i);
-            g[at++] = evaluation.mode(i) + 1 - scratch[i];
-        } else {
-            g[at++] = scratch[i];
+        if (watched[i] != 0 && !conditions[i].held && conditions[i].slope == kNoNode) {
+            active.push_back({root, i, whole ? ActiveRoot::Kind::above : ActiveRoot::Kind::value});
+            if (whole) active.push_back({root + 1, i, ActiveRoot::Kind::below});
         }
+        root += whole ? 2 : 1;
     }
+}
+
+namespace {
+
+void root_values(Evaluation& evaluation, const std::vector<ActiveRoot>& active, double* g)
+{
+    using Kind = ActiveRoot::Kind;
+    evaluation.conditions();
+    for (const ActiveRoot& a : active) {
+        double v = evaluation.condition_value(a.condition);
+        g[a.root] = a.kind == Kind::value ? v : a.kind == Kind::above ? v - evaluation.mode(a.condition) : evaluation.mode(a.condition) + 1 - v;
+    }
+}
+
+}  // namespace
+
+void root_functions(Evaluation& evaluation, double* g)
+{
+    std::vector<ActiveRoot> active;
+    find_active_roots(evaluation, active);
+    std::fill(g, g + n_root_functions(evaluation.model()), 1.0);  // what is not searched crosses nothing
+    root_values(evaluation, active, g);
 }
 
 RootSearch::RootSearch(Evaluation& evaluation) : e_(evaluation)
@@ -65,42 +83,16 @@ RootSearch::RootSearch(Evaluation& evaluation) : e_(evaluation)
 void RootSearch::start(double t, const std::vector<double>& z, const std::vector<double>& rates)
 {
     if (none()) return;
-    find_active();
+    find_active_roots(e_, active_);  // which are searched stands until the next event
     e_.at(t, z.data(), rates.data());
-    values(before_);
+    root_values(e_, active_, before_.data());
     take_sides();
-}
-
-// Which are searched stands until the next event.
-void RootSearch::find_active()
-{
-    const auto& conditions = e_.model().form.conditions;
-    const std::vector<char>& watched = e_.watched();
-    active_.clear();
-    std::size_t root = 0;
-    for (std::size_t i = 0; i < conditions.size(); ++i) {
-        bool whole = conditions[i].kind == Condition::Kind::whole;
-        if (watched[i] != 0 && !conditions[i].held && conditions[i].slope == kNoNode) {
-            active_.push_back({root, i, whole ? Active::Kind::above : Active::Kind::value});
-            if (whole) active_.push_back({root + 1, i, Active::Kind::below});
-        }
-        root += whole ? 2 : 1;
-    }
-}
-
-void RootSearch::values(std::vector<double>& g)
-{
-    e_.conditions();
-    for (const Active& a : active_) {
-        double v = e_.condition_value(a.condition);
-        g[a.root] = a.kind == Active::Kind::value ? v : a.kind == Active::Kind::above ? v - e_.mode(a.condition) : e_.mode(a.condition) + 1 - v;
-    }
 }
 
 void RootSearch::take_sides()
 {
-    for (const Active& a : active_) {
-        double sign = a.kind == Active::Kind::value && e_.mode(a.condition) != 0 ? -1 : 1;
+    for (const ActiveRoot& a : active_) {
+        double sign = a.kind == ActiveRoot::Kind::value && e_.mode(a.condition) != 0 ? -1 : 1;
         double& g = before_[a.root];
         largest_[a.root] = std::max(largest_[a.root], std::abs(g));
         near_[a.root] = std::abs(g) <= kUnsure * largest_[a.root] ? 1 : 0;
@@ -114,9 +106,9 @@ double RootSearch::look_for_dip(double before, double now, const std::function<v
     constexpr double kNear = 0.2;  // of the larger end: a summit farther from zero is not looked at
     double mid = 0.5 * (before + now);
     values_at(mid, middle_);
-    for (const Active& active : active_)
+    for (const ActiveRoot& active : active_)
         if (crosses(before_[active.root], middle_[active.root])) return mid;
-    for (const Active& active : active_) {
+    for (const ActiveRoot& active : active_) {
         std::size_t i = active.root;
         double a = before_[i], b = middle_[i], c = now_[i], low = before, high = now, at = mid;
         for (int look = 0; look < kLooks; ++look) {
@@ -147,12 +139,12 @@ bool RootSearch::find(double before, double now, const std::function<void(double
     auto values_at = [&](double t, std::vector<double>& g) {
         interpolate(t, z_, rates_);
         e_.at(t, z_.data(), rates_.data());
-        values(g);
+        root_values(e_, active_, g.data());
         // what stays at zero but for rounding (two speeds locked together) crosses nothing
         // and what begins about zero is not told apart from the error of the interpolant right behind the beginning
         constexpr double kBegin = 1e-4;
         bool beginning = t - before < kBegin * (now - before);
-        for (const Active& active : active_) {
+        for (const ActiveRoot& active : active_) {
             std::size_t i = active.root;
             double unsure = near_[i] != 0 && beginning ? kUnsure : rounding;
             if (unsure > 0 && std::abs(g[i]) <= unsure * largest_[i]) g[i] = std::copysign(kTiny, before_[i]);
@@ -160,13 +152,13 @@ bool RootSearch::find(double before, double now, const std::function<void(double
     };
     values_at(now, now_);
     bool any = false;
-    for (const Active& a : active_) any |= crosses(before_[a.root], now_[a.root]);
+    for (const ActiveRoot& a : active_) any |= crosses(before_[a.root], now_[a.root]);
     double end = now;
     if (!any) {
         double dip = look_for_dip(before, now, values_at);
         if (dip == 0) {
             // only what was passed tells what is large: a step may have gone far beyond an event
-            for (const Active& a : active_) {
+            for (const ActiveRoot& a : active_) {
                 double size = std::abs(now_[a.root]);
                 largest_[a.root] = std::max(largest_[a.root], size);
                 if (size > kUnsure * largest_[a.root]) near_[a.root] = 0;
@@ -181,7 +173,7 @@ bool RootSearch::find(double before, double now, const std::function<void(double
     double tolerance = 100 * std::numeric_limits<double>::epsilon() * (std::abs(now) + std::abs(now - before));
     // the search goes on with those that cross: few of many
     crossing_.clear();
-    for (const Active& a : active_)
+    for (const ActiveRoot& a : active_)
         if (crosses(before_[a.root], now_[a.root])) crossing_.push_back(a.root);
     std::vector<double>&g_low = low_, &g_high = high_;
     g_low = before_, g_high = now_;

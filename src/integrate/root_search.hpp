@@ -8,6 +8,14 @@
 
 namespace netloop {
 
+/// One root function that is searched: of a comparison its value, of a whole-number condition its distance from one of its ends.
+struct ActiveRoot {
+    std::size_t root = 0, condition = 0;
+    enum class Kind : char { value, above, below } kind = Kind::value;
+};
+/// Those that something looks at in the present stages and that run with the motion: what is held or clocked needs no search.
+void find_active_roots(Evaluation& evaluation, std::vector<ActiveRoot>& active);
+
 class RootSearch {
 public:
     explicit RootSearch(Evaluation& evaluation);
@@ -28,21 +36,14 @@ public:
     void take_up(double t, const std::vector<double>& z, const std::vector<double>& rates) { start(t, z, rates); }
 
 private:
-    /// One root function that is searched: of a comparison its value, of a whole-number condition its distance from one of its ends.
-    struct Active {
-        std::size_t root = 0, condition = 0;
-        enum class Kind : char { value, above, below } kind = Kind::value;
-    };
-    void find_active();
-    void values(std::vector<double>& g);
     void take_sides();
     /// A time within the step at which a value that has one sign at both ends and in the middle has the other; 0 if none is seen.
     double look_for_dip(double before, double now, const std::function<void(double, std::vector<double>&)>& values_at);
 
     Evaluation& e_;
-    std::vector<Active> active_;
+    std::vector<ActiveRoot> active_;
     std::vector<std::size_t> crossing_;
-    std::vector<double> low_, high_, before_, now_, trial_, middle_, scratch_, z_, rates_, largest_;
+    std::vector<double> low_, high_, before_, now_, trial_, middle_, z_, rates_, largest_;
     std::vector<char> near_;  ///< per function: it was about 0 when the search began, and has not left there yet
     std::vector<int> crossings_;
     double time_ = 0;

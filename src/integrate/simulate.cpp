@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <chrono>
 #include <cmath>
+#include <exception>
 
 #include "solve/explain.hpp"
 #include "solve/failure.hpp"
@@ -25,13 +26,15 @@ void Simulation::start(double time, const std::vector<double>& known)
 {
     constexpr int kMostRounds = 20;
     moments_.before_start(time);
+    std::exception_ptr first_failure;  // of the system that the model begins with: what its user knows
     for (int round = 0;; ++round) {
         report_ = {};
         try {
             state_ = solve_start(evaluation_, sources_, time, report_, known);
         } catch (const NumericFailure&) {
             // another system of the family may have a start where this one has none
-            if (!moments_.try_variant()) throw;
+            if (first_failure == nullptr) first_failure = std::current_exception();
+            if (!moments_.try_variant()) std::rethrow_exception(first_failure);
             continue;
         }
         bool again = moments_.settle_memories(state_);
@@ -164,23 +167,16 @@ bool Simulation::advance(double target, const std::vector<double>& outputs, cons
         Integrator::Stopped stopped = step(limit);
         double taken = static_cast<double>(ticks() - begun);
         double t = integrator_->time();
-        if (stopped == Integrator::Stopped::target) t = std::min(t, limit);
+        if (stopped == Integrator::Stopped::target) t = limit;
         if (delays != nullptr) remember_for_delays(from, t);
         bool found = stopped == Integrator::Stopped::root;
-        bool at_limit = stopped == Integrator::Stopped::target && limit < target;
+        bool at_limit = stopped == Integrator::Stopped::target;
         bool clocked = at_limit && moments_.due(limit);
         bool jump = at_limit && delays != nullptr && delays->next_jump(from) <= limit;
         bool corner = at_limit && !clocked && !jump && knot <= limit;
         // where nothing looks at the state, it need not be taken out of the integrator's history at every step
-        if (looks_at_state || stopped != Integrator::Stopped::stepped)
-            integrator_->interpolate(t, state_);
-        else
-            state_.time = t;
-        if (at_limit) state_.time = t = limit;
-        if (stopped == Integrator::Stopped::target && !at_limit) {
-            state_.time = t = target;
-            clocked = moments_.due(target);
-        }
+        if (looks_at_state || stopped != Integrator::Stopped::stepped) integrator_->interpolate(t, state_);
+        state_.time = t;
         // a condition that stood at its zero when integration began anew may be on the side that its mode denies: no crossing is seen,
         // so the event is taken here, one step late
         bool late = !found && !clocked && looks_at_state && moments_.modes().disagree(state_);

@@ -99,7 +99,7 @@ void Instantiator::make_quantities(InstanceId id)
 {
     for_each_statement(id, [&](const BodyItem& item, const Env& env) {
         if (const auto* q = item.statement->as<QuantityDecl>()) make_quantity(id, *q, item, env);
-        if (const auto* sequence = item.statement->as<SequenceDecl>()) make_sequence(id, *sequence, item, env);
+        if (const auto* sequence = item.statement->as<SequenceDecl>()) make_sequence(id, *sequence, item);
     });
 }
 

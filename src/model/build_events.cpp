@@ -59,7 +59,7 @@ NodeId Instantiator::delayed_value(const Expr& e, NodeId source, NodeId time, co
 
 // --- sequences ----------------------------------------------------------------------------------------------------
 
-void Instantiator::make_sequence(InstanceId id, const SequenceDecl& decl, const BodyItem& item, const Env& env)
+void Instantiator::make_sequence(InstanceId id, const SequenceDecl& decl, const BodyItem& item)
 {
     const Member* m = instances_[id].info->find(decl.name);
     SequenceInstance s;
@@ -119,7 +119,6 @@ void Instantiator::make_sequence(InstanceId id, const SequenceDecl& decl, const 
         sequences_[index].signals[name] = static_cast<QuantityId>(model_->quantities.size());
         model_->quantities.push_back(std::move(f));
     }
-    (void)env;
 }
 
 Env Instantiator::env_of(const SequenceInstance& s) const

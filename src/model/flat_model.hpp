@@ -155,7 +155,18 @@ struct FlatPrevious {
     NodeId source = kNoNode;
 };
 
-struct FlatModel {
+/// What happens at moments.
+struct FlatEvents {
+    std::vector<FlatMemory> memories;
+    std::vector<FlatBlock> blocks;  ///< in the order in which they run at one moment, kind by kind
+    std::vector<FlatSequence> sequences;
+    std::vector<FlatDelay> delays;
+    std::vector<FlatPrevious> previous;
+    /// Conditions whose equations differ in kind: each combination of them may need a system of its own.
+    std::vector<NodeId> switches;
+};
+
+struct FlatModel : FlatEvents {
     std::string name;
     Graph graph;
     std::vector<FlatQuantity> quantities;
@@ -167,13 +178,6 @@ struct FlatModel {
     bool begin_steady = false;
     std::vector<NodeId> steady_except;  ///< quantities that need not stand still
     std::vector<FlatView> views;
-    std::vector<FlatMemory> memories;
-    std::vector<FlatBlock> blocks;  ///< in the order in which they run at one moment, kind by kind
-    std::vector<FlatSequence> sequences;
-    std::vector<FlatDelay> delays;
-    std::vector<FlatPrevious> previous;
-    /// Conditions whose equations differ in kind: each combination of them may need a system of its own.
-    std::vector<NodeId> switches;
     std::vector<std::string> instances;  ///< path of each instance; "" is the system
     std::vector<Span> places;            ///< where each instance stands in the user's own files: its part, or the part that holds it
 

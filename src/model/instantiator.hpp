@@ -203,7 +203,7 @@ private:
     std::uint32_t add_memory(FlatMemory memory);
     NodeId previous_value(NodeId source);
     NodeId delayed_value(const Expr& e, NodeId source, NodeId time, const Env& env);
-    void make_sequence(InstanceId id, const SequenceDecl& decl, const BodyItem& item, const Env& env);
+    void make_sequence(InstanceId id, const SequenceDecl& decl, const BodyItem& item);
     void settle_sequence_parameters();
     Env env_of(const SequenceInstance& s) const;
     NodeId is_in_stage(const SequenceInstance& s, std::size_t stage);

@@ -25,7 +25,7 @@ Blocks::Blocks(Evaluation& evaluation, const SourceSet& sources, std::function<v
 void Blocks::begin_moment(const State& s)
 {
     set_by_.clear();
-    anything_ = states_ = touched_ = false;
+    touched_ = false;
     if (m().events.previous_of.empty()) return;
     e_.at(s.time, s.z.data(), s.rates.data());
     e_.work_out(m().events.previous);
@@ -69,7 +69,6 @@ void Blocks::set(std::uint32_t memory, double value, std::uint32_t by)
     set_by_.emplace(memory, by);
     if (e_.memory(memory) == value) return;
     e_.set_memory(memory, value);
-    anything_ = true;
     if (m().events.memory_in_equations[memory]) equations_ = touched_ = true;
 }
 
@@ -145,7 +144,7 @@ void Blocks::apply(std::uint32_t block, const std::vector<double>& values, State
             double value = setting.sign * values[k];
             if (s.z[setting.state] == value) continue;
             s.z[setting.state] = value;
-            anything_ = equations_ = states_ = touched_ = true;
+            equations_ = touched_ = true;
         } else {
             demands_.push_back({block, k, values[k]});
         }
@@ -200,7 +199,7 @@ void Blocks::meet_demands(State& s)
                     claim((1ull << 40) + (static_cast<std::uint64_t>(d.block) << 16) + d.setting, d.block, setting_name(d.block, d.setting), s);
                 s = at;
                 settle_(s);
-                anything_ = equations_ = states_ = touched_ = true;
+                equations_ = touched_ = true;
                 return;
             }
             Eigen::VectorXd step = slopes.completeOrthogonalDecomposition().solve(off);

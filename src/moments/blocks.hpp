@@ -20,11 +20,9 @@ public:
     /// Sets a memory as part of the moment, for what is no block.
     void set(std::uint32_t memory, double value, std::uint32_t by);
 
-    bool anything() const { return anything_; }    ///< something was set to another value in this moment
-    bool equations() const { return equations_; }  ///< ... that equations read, and that they have not been solved with yet
+    bool equations() const { return equations_; }  ///< something was set that equations read, and they have not been solved with it yet
     void solved() { equations_ = false; }
-    bool touched() const { return touched_; }  ///< ... that equations read, or a state, solved or not
-    bool states() const { return states_; }    ///< a state was set in this moment
+    bool touched() const { return touched_; }  ///< something that equations read was set in this moment, solved or not
     const std::string& stop() const { return stop_; }
     const std::vector<std::string>& warnings() const { return warnings_; }
 
@@ -48,7 +46,7 @@ private:
     std::map<std::uint64_t, std::uint32_t> set_by_;  ///< in this moment: memory, or state behind all memories
     std::vector<Demand> demands_;
     std::vector<std::uint32_t> written_;  ///< memories, by the batch under way
-    bool anything_ = false, equations_ = false, states_ = false, touched_ = false;
+    bool equations_ = false, touched_ = false;
     std::string stop_;
     std::vector<std::string> warnings_;
     std::vector<std::size_t> said_;

@@ -58,37 +58,21 @@ void Modes::renew_clock(double time)
     }
 }
 
-void Modes::set_by_clock(double time)
+bool Modes::turn_by_clock(double time, EventLog* log)
 {
     // a mode may stand in another condition of time (mod): a few rounds settle them
-    for (int round = 0; round < 10; ++round) {
+    constexpr int kRounds = 10;
+    bool any = false, changed = true;
+    for (int round = 0; round < kRounds && changed; ++round) {
         renew_clock(time);
-        bool changed = false;
-        for (std::size_t k = 0; k < clocked_.size(); ++k) {
-            double mode = clocked_[k].turn <= time + same_moment(time) ? clocked_[k].after : clocked_[k].before;
-            std::size_t i = p().time_conditions[k].condition;
-            changed |= e_.mode(i) != mode;
-            e_.set_mode(i, mode);
-        }
-        if (!changed) break;
-    }
-}
-
-bool Modes::turn_by_clock(double time, EventLog& log)
-{
-    bool any = false;
-    for (int round = 0; round < 10; ++round) {
-        renew_clock(time);
-        bool changed = false;
+        changed = false;
         for (std::size_t k = 0; k < clocked_.size(); ++k) {
             double mode = clocked_[k].turn <= time + same_moment(time) ? clocked_[k].after : clocked_[k].before;
             std::size_t i = p().time_conditions[k].condition;
             if (e_.mode(i) == mode) continue;
-            put(i, mode, time, &log);
-            changed = true;
+            put(i, mode, time, log);
+            changed = any = true;
         }
-        any |= changed;
-        if (!changed) break;
     }
     return any;
 }

@@ -19,8 +19,6 @@ public:
     explicit Modes(Evaluation& evaluation);
 
     std::size_t size() const { return largest_.size(); }
-    /// All by the signs of their values at `s`, and by the clock: for the start, before anything is held.
-    void set_by_clock(double time);
     /// Works out anew when conditions of time turn next; after parameters, memories or modes have changed.
     void renew_clock(double time);
     /// Whether a mode that equations read was turned since this was asked for last.
@@ -28,8 +26,8 @@ public:
     bool is_touched() const { return touched_; }
     /// The earliest time after now at which a condition of time turns; infinite if none does.
     double next_turn() const { return next_turn_; }
-    /// Turns what the clock turns at `time`; each is logged. True if any did.
-    bool turn_by_clock(double time, EventLog& log);
+    /// Turns what the clock turns at `time`; each is logged, unless `log` is null (before the start). True if any did.
+    bool turn_by_clock(double time, EventLog* log);
     /// Turns what a root search has found. True if any did.
     bool turn(const std::vector<int>& crossings, double time, EventLog& log);
     /// Turns conditions whose values at `s` clearly ask for another mode; each is logged. How many.

@@ -80,7 +80,7 @@ void Moments::before_start(double time)
         tick.next = tick.first + tick.count * tick.period;
         ticks_.push_back(tick);
     }
-    modes_.set_by_clock(time);
+    modes_.turn_by_clock(time, nullptr);
 }
 
 bool Moments::settle_memories(const State& s)
@@ -108,13 +108,8 @@ bool Moments::settle_memories(const State& s)
         }
         e_.set_time(s.time);
     }
-    modes_.set_by_clock(s.time);
+    modes_.turn_by_clock(s.time, nullptr);
     return changed;
-}
-
-void Moments::plan()
-{
-    modes_.renew_clock(e_.time());
 }
 
 double Moments::next_time() const
@@ -179,7 +174,7 @@ void Moments::settle(State& s)
         blocks_.solved();
         settled_ = true;
         std::size_t changed = modes_.settle(s, log_);
-        if (modes_.turn_by_clock(s.time, log_)) ++changed;
+        if (modes_.turn_by_clock(s.time, &log_)) ++changed;
         if (changed == 0) break;
         if (round > kMostRounds) chattering(s.time, "conditions switch back and forth without end");
     }
@@ -193,7 +188,7 @@ void Moments::happen(State& s, const std::vector<int>& crossings)
     std::fill(looked_ahead_.begin(), looked_ahead_.end(), 0);
     blocks_.begin_moment(s);
     modes_.turn(crossings, s.time, log_);
-    bool clock = modes_.turn_by_clock(s.time, log_);
+    bool clock = modes_.turn_by_clock(s.time, &log_);
     // a condition that only transitions look at changes no equation by itself
     if (crossings.empty() || clock || modes_.is_touched() || variants_.any() || e_.delays() != nullptr) settle(s);
     run_every(s);
@@ -302,7 +297,7 @@ void Moments::finish_pass(State& s)
         }
     }
     e_.at(s.time, s.z.data(), s.rates.data());
-    plan();
+    modes_.renew_clock(s.time);
     bool turned = modes_.touched();
     touched_ = turned || blocks_.touched() || touched_late_;
     touched_late_ = false;

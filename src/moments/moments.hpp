@@ -57,7 +57,6 @@ private:
     void finish_pass(State& s);
     void guards(State& s);
     bool guard(std::uint32_t block) const { return e_.value_at(p().guard[block]) != 0; }
-    void plan();
 
     Evaluation& e_;
     ConsistentSolver& consistent_;

@@ -48,7 +48,7 @@ std::string VariantChange::keys_text(const std::vector<char>& key) const
 std::shared_ptr<const CompiledModel> VariantChange::model_for(const std::vector<char>& key, double time)
 {
     std::string reason;
-    auto model = e_.first_model()->family->get(e_.first_model(), key, reason);
+    auto model = family_get(key, reason);
     if (model == nullptr)
         throw NumericFailure("no-system",
                              fmt::format("at {:.9g} s the conditions ask for a system of equations that has no solution: {}{}", time, reason, keys_text(key)),
@@ -271,7 +271,6 @@ VariantChange::Result VariantChange::follow(State& s)
     auto next = model_for(key, s.time);
     look_at(s);
     if (jump(*next, s)) return Result::turned;
-    const auto& resolutions = next->form.reduced.system.resolutions;
     State taken;
     taken.time = s.time;
     std::size_t n = next->n();
@@ -282,7 +281,6 @@ VariantChange::Result VariantChange::follow(State& s)
         if (auto it = jumps_.find({v.quantity, v.order}); it != jumps_.end()) value += it->second;
         return value;
     };
-    (void)resolutions;
     for (std::size_t i = 0; i < n; ++i) {
         Variable v = next->form.z[i].variable;
         taken.z[i] = after(v);
