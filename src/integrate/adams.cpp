@@ -55,7 +55,7 @@ public:
         std::copy(s.rates.begin(), s.rates.end(), phi_[1].begin());
         std::fill(phi_[2].begin(), phi_[2].end(), 0.0);
         fresh_ = true;
-        root_ = pending_ = false;
+        root_ = false;
         k_ = 1;
         k_used_ = 0;
         set_weights();
@@ -64,13 +64,10 @@ public:
     // As in bdf.cpp. What jumped has no past: at orders above 2 its error would be told too small.
     bool resume(const State& s, const std::vector<char>& jumped) override
     {
-        constexpr double kNearest = 1e-3;
         constexpr int kHonest = 2;
         double back = x_ - s.time;
-        std::size_t n_jumped = 0, n_states = 0;
-        for (std::size_t i = 0; i < n_; ++i)
-            if (e_.is_state(i)) ++n_states, n_jumped += jumped[i] != 0 ? 1 : 0;
-        if (fresh_ || k_used_ < 1 || 2 * n_jumped > n_states || back < 0 || psi_[1] - back < kNearest * psi_[1]) {
+        Jumped count = count_jumped(e_, jumped);
+        if (fresh_ || k_used_ < 1 || count.most || back < 0 || psi_[1] - back < kNearestEvent * psi_[1]) {
             restart(s);
             return false;
         }
@@ -86,15 +83,13 @@ public:
             for (std::size_t j = 2; j < phi_.size(); ++j) phi_[j][i] = 0;
         }
         x_ = s.time;
-        if (n_jumped > 0) k_ = std::min(k_, kHonest);
+        if (count.states > 0) k_ = std::min(k_, kHonest);
         k_ = std::min(k_, k_used_);
-        // where events follow each other closely, a step that reaches far beyond the next one only brings its error into what is used of it
-        constexpr double kBeyond = 5;
-        h_ = std::min(std::max(h_, h_before_cut_), kBeyond * psi_[1]);
+        h_ = std::min(std::max(h_, h_before_cut_), kBeyondEvent * psi_[1]);
         same_ = 0;
         h_used_ = 0;
         growing_ = false;
-        root_ = pending_ = false;
+        root_ = false;
         set_weights();
         roots_.start(x_, s.z, s.rates);
         return true;
@@ -103,12 +98,8 @@ public:
     bool carry_on() override
     {
         if (fresh_ || !root_) return false;
-        State s{roots_.time(), std::vector<double>(n_), std::vector<double>(n_)};
-        interpolate(s.time, s.z, s.rates);
-        roots_.take_up(s.time, s.z, s.rates);
-        searched_to_ = s.time;
+        roots_.leave_rest([this](double t, std::vector<double>& z, std::vector<double>& rates) { interpolate(t, z, rates); });
         root_ = false;
-        pending_ = true;
         return true;
     }
     double end_of_step() const override { return x_; }
@@ -118,9 +109,8 @@ public:
     Stopped step(double target) override
     {
         FlushDenormals flush;
-        if (pending_) {  // the rest of a step that an event lay in
-            pending_ = false;
-            root_ = roots_.find(searched_to_, x_, [this](double t, std::vector<double>& z, std::vector<double>& rates) { interpolate(t, z, rates); });
+        if (roots_.has_rest()) {  // of a step that an event lay in
+            root_ = roots_.find_rest(x_, [this](double t, std::vector<double>& z, std::vector<double>& rates) { interpolate(t, z, rates); });
             if (root_) return Stopped::root;
             return x_ >= target - 1e-12 * std::abs(target) ? Stopped::target : Stopped::stepped;
         }
@@ -402,8 +392,8 @@ private:
     Advice advice_ = Advice::keep;
 
     RootSearch roots_;
-    bool root_ = false, pending_ = false;
-    double searched_to_ = 0, h_before_cut_ = 0;
+    bool root_ = false;
+    double h_before_cut_ = 0;
     StepCounts counts_;
     NotFinitePoint not_finite_;
 };

@@ -56,7 +56,7 @@ public:
         phi_[0] = s.z;
         phi_[1] = s.rates;  // becomes h z' when the first step is known
         fresh_ = true;
-        root_ = pending_ = resumed_ = false;
+        root_ = resumed_ = false;
         equations_.forget_matrix();
         k_ = 1;
         k_used_ = 0;
@@ -68,12 +68,9 @@ public:
     // instead of the last point.
     bool resume(const State& s, const std::vector<char>& jumped) override
     {
-        constexpr double kNearest = 1e-3;  // of the last step: nearer to the point before, the two are hardly apart
         double back = x_ - s.time;
-        std::size_t n_jumped = 0, n_states = 0;
-        for (std::size_t i = 0; i < n_; ++i)
-            if (e_.is_state(i)) ++n_states, n_jumped += jumped[i] != 0 ? 1 : 0;
-        if (fresh_ || k_used_ < 1 || 2 * n_jumped > n_states || back < 0 || psi_[0] - back < kNearest * psi_[0]) {
+        Jumped count = count_jumped(e_, jumped);
+        if (fresh_ || k_used_ < 1 || count.most || back < 0 || psi_[0] - back < kNearestEvent * psi_[0]) {
             restart(s);
             return false;
         }
@@ -86,14 +83,12 @@ public:
         }
         x_ = s.time;
         k_ = k_used_ = std::min(k_, k_used_);
-        // where events follow each other closely, a step that reaches far beyond the next one only brings its error into what is used of it
-        constexpr double kBeyond = 5;
-        h_ = std::min(std::max(h_, h_before_cut_), kBeyond * psi_[0]);
+        h_ = std::min(std::max(h_, h_before_cut_), kBeyondEvent * psi_[0]);
         same_ = 0;
         h_used_ = 0;
         growing_ = false;
         resumed_ = true;
-        root_ = pending_ = false;
+        root_ = false;
         set_weights();
         roots_.start(x_, s.z, s.rates);
         return true;
@@ -102,12 +97,8 @@ public:
     bool carry_on() override
     {
         if (fresh_ || !root_) return false;
-        State s{roots_.time(), std::vector<double>(n_), std::vector<double>(n_)};
-        interpolate(s.time, s.z, s.rates);
-        roots_.take_up(s.time, s.z, s.rates);
-        searched_to_ = s.time;
+        roots_.leave_rest([this](double t, std::vector<double>& z, std::vector<double>& rates) { interpolate(t, z, rates); });
         root_ = false;
-        pending_ = true;
         return true;
     }
     double end_of_step() const override { return x_; }
@@ -117,9 +108,9 @@ public:
     Stopped step(double target) override
     {
         FlushDenormals flush;
-        if (pending_) {  // the rest of a step that an event lay in
-            pending_ = false;
-            if (find_root(searched_to_)) return Stopped::root;
+        if (roots_.has_rest()) {  // of a step that an event lay in
+            root_ = roots_.find_rest(x_, [this](double t, std::vector<double>& z, std::vector<double>& rates) { interpolate(t, z, rates); });
+            if (root_) return Stopped::root;
             return x_ >= target - 1e-12 * std::abs(target) ? Stopped::target : Stopped::stepped;
         }
         if (n_ == 0) return free_step(target);
@@ -414,9 +405,8 @@ private:
     std::vector<double> e_sum_, delta_, weight_, usual_;
     RootSearch roots_;
     bool root_ = false;
-    bool pending_ = false;  ///< the last step is still to be searched behind an event at which nothing jumped
     bool resumed_ = false;  ///< no step was made yet since histories were kept over an event
-    double searched_to_ = 0, h_before_cut_ = 0;
+    double h_before_cut_ = 0;
 };
 
 }  // namespace

@@ -2,8 +2,31 @@
 #pragma once
 
 #include <cstddef>
+#include <vector>
+
+#include "solve/evaluation.hpp"
 
 namespace netloop {
+
+/// Members of z whose value or rate jumped at an event: how many are states, and whether the past of the others is still worth keeping.
+struct Jumped {
+    std::size_t states = 0;
+    bool most = false;
+};
+inline Jumped count_jumped(const Evaluation& evaluation, const std::vector<char>& jumped)
+{
+    Jumped count;
+    std::size_t n_states = 0;
+    for (std::size_t i = 0; i < jumped.size(); ++i)
+        if (evaluation.is_state(i)) ++n_states, count.states += jumped[i] != 0 ? 1 : 0;
+    count.most = 2 * count.states > n_states;
+    return count;
+}
+/// An event nearer to the step's beginning than this share of the step: the two are hardly apart, and no history can be kept.
+inline constexpr double kNearestEvent = 1e-3;
+/// Where events follow each other closely, a step that reaches far beyond the next one only brings its error into what is used of it: behind
+/// an event no step is longer than this many times what was used of the last.
+inline constexpr double kBeyondEvent = 5;
 
 /// `phi[0] .. phi[k]` are modified divided differences over the points x, x - psi[0], ..., x - psi[k-1]: phi[j] is the divided difference
 /// of order j times psi[0] ... psi[j-1]. The same polynomial is written over the points x - back, x - psi[0], ...; psi follows.

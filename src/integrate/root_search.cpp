@@ -82,6 +82,7 @@ RootSearch::RootSearch(Evaluation& evaluation) : e_(evaluation)
 
 void RootSearch::start(double t, const std::vector<double>& z, const std::vector<double>& rates)
 {
+    has_rest_ = false;
     if (none()) return;
     find_active_roots(e_, active_);  // which are searched stands until the next event
     e_.at(t, z.data(), rates.data());
@@ -224,6 +225,20 @@ bool RootSearch::find(double before, double now, const std::function<void(double
         if (crosses(g_low[i], g_high[i])) crossings_[i] = g_low[i] < 0 ? 1 : -1;
     time_ = high;
     return true;
+}
+
+void RootSearch::leave_rest(const std::function<void(double, std::vector<double>&, std::vector<double>&)>& interpolate)
+{
+    interpolate(time_, z_, rates_);
+    start(time_, z_, rates_);
+    rest_from_ = time_;
+    has_rest_ = true;
+}
+
+bool RootSearch::find_rest(double now, const std::function<void(double, std::vector<double>&, std::vector<double>&)>& interpolate)
+{
+    has_rest_ = false;
+    return find(rest_from_, now, interpolate);
 }
 
 }  // namespace netloop

@@ -32,8 +32,10 @@ public:
     /// Per root function: +1 rising, -1 falling, 0 no crossing.
     const std::vector<int>& crossings() const { return crossings_; }
 
-    /// The values behind the event that was found are those of the search from now on: for going on with the rest of the step.
-    void take_up(double t, const std::vector<double>& z, const std::vector<double>& rates) { start(t, z, rates); }
+    /// Behind the event that find() found, at which nothing jumped: the rest of its step is searched next, by find_rest().
+    void leave_rest(const std::function<void(double t, std::vector<double>& z, std::vector<double>& rates)>& interpolate);
+    bool has_rest() const { return has_rest_; }
+    bool find_rest(double now, const std::function<void(double t, std::vector<double>& z, std::vector<double>& rates)>& interpolate);
 
 private:
     void take_sides();
@@ -46,7 +48,8 @@ private:
     std::vector<double> low_, high_, before_, now_, trial_, middle_, z_, rates_, largest_;
     std::vector<char> near_;  ///< per function: it was about 0 when the search began, and has not left there yet
     std::vector<int> crossings_;
-    double time_ = 0;
+    double time_ = 0, rest_from_ = 0;
+    bool has_rest_ = false;
 };
 
 }  // namespace netloop
