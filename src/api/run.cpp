@@ -221,10 +221,15 @@ struct Run::Data {
         return times;
     }
 
-    void start() { simulation->start(0, recorded_state()); }
+    void start()
+    {
+        std::vector<std::pair<std::uint32_t, double>> memories;
+        std::vector<double> known = recorded_state(memories);
+        simulation->start(0, known, memories);
+    }
 
-    // Values of the members of z from the recording that the scenario begins from; empty if it does not.
-    std::vector<double> recorded_state() const
+    // Values of the members of z and of memories from the recording that the scenario begins from; empty if it does not.
+    std::vector<double> recorded_state(std::vector<std::pair<std::uint32_t, double>>& memories) const
     {
         if (system->begin_from.empty()) return {};
         std::filesystem::path beside = std::filesystem::path(system->folder) / system->begin_from;
@@ -256,6 +261,21 @@ struct Run::Data {
         for (std::size_t i = 0; i < known.size(); ++i) {
             ZEntry::Kind kind = model().form.z[i].kind;
             if (kind == ZEntry::Kind::state && !std::isfinite(known[i])) missing.push_back(variable_name(model(), model().form.z[i].variable));
+        }
+        const auto& events = model().form.events;
+        std::size_t last = 0;  // memories hold their value from row to row, so that of the last row counts
+        while (last + 1 < from.n_rows() && from.time().values[last + 1] <= at) ++last;
+        for (std::uint32_t i = 0; i < events.memories.size(); ++i) {
+            if (events.memories[i].hidden) continue;
+            if (const Column* c = from.find(events.memories[i].path))
+                memories.emplace_back(i, c->values[last]);
+            else
+                missing.push_back(events.memories[i].path);
+        }
+        for (const FlatSequence& q : events.sequences) {
+            const Column* dwell = from.find(q.path + ".dwell");
+            // time begins at 0 again: the stage was entered before that
+            if (dwell != nullptr) memories.emplace_back(q.since, -(dwell->values[last] + at - from.time().values[last]));
         }
         if (!missing.empty())
             throw RecordingError(fmt::format("'{}' does not hold the whole state: {} {} missing; record with no 'keep', or keep {} too", system->begin_from,

@@ -22,10 +22,10 @@ Simulation::Simulation(std::shared_ptr<const CompiledModel> model, const SourceS
 {
 }
 
-void Simulation::start(double time, const std::vector<double>& known)
+void Simulation::start(double time, const std::vector<double>& known, const std::vector<std::pair<std::uint32_t, double>>& memories)
 {
     constexpr int kMostRounds = 20;
-    moments_.before_start(time);
+    moments_.before_start(time, memories);
     std::exception_ptr first_failure;  // of the system that the model begins with: what its user knows
     for (int round = 0;; ++round) {
         report_ = {};
@@ -67,6 +67,7 @@ void Simulation::take_integrator()
 void Simulation::reconcile()
 {
     consistent_.solve(state_, sources_);
+    moments_.parameters_changed();
     moments_.happen(state_, {});
     if (integrated_ != &evaluation_.model()) take_integrator();
     integrator_->restart(state_);

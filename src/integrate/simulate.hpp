@@ -40,8 +40,8 @@ public:
     /// What a `stop` in the model said; empty: it said nothing.
     const std::string& stopped_by() const { return moments_.stop(); }
 
-    /// Settles the start at `time`; `known` as for solve_start. Throws NumericFailure.
-    void start(double time, const std::vector<double>& known = {});
+    /// Settles the start at `time`; `known` as for solve_start, `memories` as for Moments::before_start. Throws NumericFailure.
+    void start(double time, const std::vector<double>& known = {}, const std::vector<std::pair<std::uint32_t, double>>& memories = {});
     /// Integrates to `target`; `outputs` are ascending times (not before now), each gets a row, and so do both sides of every event.
     /// Returns false if `interrupted` was set on the way, or the model said stop. Throws NumericFailure; state() is then the last accepted one.
     bool advance(double target, const std::vector<double>& outputs, const RowSink& sink, const std::atomic<bool>* interrupted = nullptr,

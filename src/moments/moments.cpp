@@ -45,8 +45,53 @@ Moments::Moments(Evaluation& evaluation, ConsistentSolver& consistent, const Sou
     }
 }
 
-void Moments::before_start(double time)
+bool Moments::goes_on(std::uint32_t memory) const
 {
+    return std::any_of(recorded_.begin(), recorded_.end(), [&](const auto& r) { return r.first == memory; });
+}
+
+void Moments::check_period(std::size_t k) const
+{
+    const Tick& tick = ticks_[k];
+    const FlatBlock& b = m().form.events.blocks[p().every[k].block];
+    if (!(tick.period > 0) || !std::isfinite(tick.period) || !std::isfinite(tick.first))
+        throw NumericFailure("run-failed", fmt::format("{}: '{}': a period of {:g} s from {:g} s: it must be longer than 0 s",
+                                                       place_text(sources_, b.origin.span), b.text, tick.period, tick.first));
+}
+
+void Moments::check_delay(std::size_t k, double behind) const
+{
+    if (!(behind > 0) || !std::isfinite(behind))
+        throw NumericFailure("run-failed", fmt::format("{}: a delay of {:g} s: it must be longer than 0 s",
+                                                       place_text(sources_, m().form.events.delays[k].origin.span), behind));
+}
+
+void Moments::parameters_changed()
+{
+    e_.work_out(p().periods);
+    for (std::size_t k = 0; k < ticks_.size(); ++k) {
+        Tick& t = ticks_[k];
+        double period = e_.value_at(p().every[k].period);
+        if (period == t.period) continue;
+        // from the last tick on, or still towards the first
+        if (t.count > 0) t.first = t.next - t.period, t.count = 1;
+        t.period = period;
+        check_period(k);
+        t.next = t.first + t.count * t.period;
+    }
+    if (Delays* delays = e_.delays()) {
+        e_.work_out(p().delays);
+        for (std::size_t k = 0; k < delays->size(); ++k) {
+            double behind = e_.value_at(p().delay_of[k].time);
+            check_delay(k, behind);
+            delays->follow_by(k, behind);
+        }
+    }
+}
+
+void Moments::before_start(double time, const std::vector<std::pair<std::uint32_t, double>>& recorded)
+{
+    recorded_ = recorded;
     std::vector<std::uint32_t> every;
     for (const auto& t : p().every) every.push_back(t.block);
     log_.begin(m().form.conditions.size(), every);
@@ -55,13 +100,12 @@ void Moments::before_start(double time)
     for (const auto& [memory, place] : p().start_of) values.push_back(e_.value_at(place));
     for (std::size_t k = 0; k < values.size(); ++k) e_.set_memory(p().start_of[k].first, std::isfinite(values[k]) ? values[k] : 0);
     for (const FlatSequence& s : m().form.events.sequences) e_.set_memory(s.since, time);
+    for (const auto& [memory, value] : recorded_) e_.set_memory(memory, value);
     if (Delays* delays = e_.delays()) {
         e_.work_out(p().delays);
         for (std::size_t k = 0; k < delays->size(); ++k) {
             double behind = e_.value_at(p().delay_of[k].time), value = e_.value_at(p().delay_of[k].source);
-            if (!(behind > 0) || !std::isfinite(behind))
-                throw NumericFailure("run-failed", fmt::format("{}: a delay of {:g} s: it must be longer than 0 s",
-                                                               place_text(sources_, m().form.events.delays[k].origin.span), behind));
+            check_delay(k, behind);
             delays->begin(k, behind, std::isfinite(value) ? value : 0);
         }
         e_.set_time(time);
@@ -72,13 +116,10 @@ void Moments::before_start(double time)
         Tick tick;
         tick.period = e_.value_at(t.period);
         tick.first = e_.value_at(t.first);
-        const FlatBlock& b = m().form.events.blocks[t.block];
-        if (!(tick.period > 0) || !std::isfinite(tick.period) || !std::isfinite(tick.first))
-            throw NumericFailure("run-failed", fmt::format("{}: '{}': a period of {:g} s from {:g} s: it must be longer than 0 s",
-                                                           place_text(sources_, b.origin.span), b.text, tick.period, tick.first));
         tick.count = tick.first >= time ? 0 : std::ceil((time - tick.first) / tick.period - 1e-9);
         tick.next = tick.first + tick.count * tick.period;
         ticks_.push_back(tick);
+        check_period(ticks_.size() - 1);
     }
     modes_.turn_by_clock(time, nullptr);
 }
@@ -93,6 +134,7 @@ bool Moments::settle_memories(const State& s)
         for (const auto& [memory, place] : p().start_of) values.push_back(e_.value_at(place));
         for (std::size_t k = 0; k < values.size(); ++k) {
             double now = e_.memory(p().start_of[k].first);
+            if (goes_on(p().start_of[k].first)) continue;
             if (std::abs(values[k] - now) <= 1e-12 * std::abs(now) || !std::isfinite(values[k])) continue;
             e_.set_memory(p().start_of[k].first, values[k]);
             changed = true;
@@ -146,13 +188,13 @@ void Moments::begin(State& s)
     for (std::uint32_t b : whens_) was_[b] = guard(b);
     for (std::size_t k = 0; k < m().form.events.sequences.size(); ++k) {
         entered_[k] = 1;
-        to_enter_.push_back(static_cast<std::uint32_t>(k));
+        if (!goes_on(m().form.events.sequences[k].stage)) to_enter_.push_back(static_cast<std::uint32_t>(k));
     }
     log_.new_moment();
     blocks_.begin_moment(s);
     std::fill(looked_ahead_.begin(), looked_ahead_.end(), 0);
     std::vector<std::uint32_t> start;
-    for (std::uint32_t b = 0; b < was_.size(); ++b)
+    for (std::uint32_t b = 0; b < was_.size() && recorded_.empty(); ++b)
         if (m().form.events.blocks[b].kind == Kind::start) start.push_back(b);
     blocks_.run(start, s);
     run_every(s);

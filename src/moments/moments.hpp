@@ -15,7 +15,11 @@ public:
     Moments(Evaluation& evaluation, ConsistentSolver& consistent, const SourceSet& sources);
 
     /// Before the start is solved: memories at what they begin with, as far as that is known; conditions of time by the clock.
-    void before_start(double time);
+    /// `recorded`: values of memories to go on from, as (memory, value); what is then the case at the start has happened already: no `when
+    /// start` block runs, and no `start` block of the stages that the sequences are in.
+    void before_start(double time, const std::vector<std::pair<std::uint32_t, double>>& recorded = {});
+    /// After params were changed while the run goes on: periods, counted on from the last tick, and the times of delays.
+    void parameters_changed();
     /// Memories whose start depends on what the start has settled; true if one changed, and the start is to be solved again.
     bool settle_memories(const State& s);
     /// The system of equations that modes and memories ask for; true if it is another one, and the start is to be solved again.
@@ -50,6 +54,9 @@ public:
 private:
     const CompiledModel& m() const { return e_.model(); }
     const EventPrograms& p() const { return e_.model().events; }
+    bool goes_on(std::uint32_t memory) const;
+    void check_period(std::size_t k) const;
+    void check_delay(std::size_t k, double behind) const;
     void settle(State& s);
     void run_every(State& s);
     void run_transitions(State& s);
@@ -69,6 +76,7 @@ private:
         double period = 0, first = 0, next = 0;
         double count = 0;
     };
+    std::vector<std::pair<std::uint32_t, double>> recorded_;
     std::vector<Tick> ticks_;                                           ///< in the order of EventPrograms::every
     std::vector<double> was_;                                           ///< guards as they were last
     std::vector<std::vector<std::vector<std::uint32_t>>> transitions_;  ///< blocks per sequence and stage

@@ -14,6 +14,8 @@ public:
     std::size_t size() const { return lines_.size(); }
     /// How far behind the k-th follows, s; and what it was before the start.
     void begin(std::size_t k, double behind, double value);
+    /// Changes how far behind it follows; what is kept of the past may not reach far enough back for a longer one: then its oldest value holds.
+    void follow_by(std::size_t k, double behind) { lines_[k].behind = behind; }
     double behind(std::size_t k) const { return lines_[k].behind; }
     /// A piece of the past, behind the pieces so far: four values at its beginning, thirds, and end.
     void add(std::size_t k, double from, double to, const std::array<double, 4>& values);

@@ -373,6 +373,45 @@ TEST_CASE("several runs of one compiled system at once: each has its own moments
     CHECK(finals[0] > 1);
 }
 
+TEST_CASE("a run goes on from a recording with its memories and stages, and the time spent in them")
+{
+    test::Scratch folder;
+    const std::string out = folder / "first.h5",
+                      model = "system S { var x init 0 ; memory n = 0 ; memory began = 0 ; x' = duty.rate\n every 0.3 s { n := n + 1 } ; when start { began := began + 1 }\n"
+                              "sequence duty { stage a { rate = 1 s^-1 ; start { began := began + 10 } } -> b after 1 s\n"
+                              "stage b { rate = 5 s^-1 ; start { began := began + 100 } } -> c after 2 s\n stage c { rate = 0 s^-1 } } }\n";
+    netloop::Library library = netloop::Library::standard();
+    library.load_text("first.loop", model + "scenario first of S { stop at 2.5 s }");
+    netloop::Run first(netloop::compile(library));
+    netloop::RunOptions options;
+    options.out = out;
+    first.simulate(options);
+    netloop::Library again = netloop::Library::standard();
+    again.load_text("second.loop", model + "scenario second of S { begin from \"" + out + "\" at 1.5 s ; stop at 3 s }");
+    netloop::Run second(netloop::compile(again));
+    Recording r = second.simulate();
+    CHECK(r["began"].first() == 111);
+    CHECK(r["began"].final() == 111);
+    CHECK(r["x"].first() == doctest::Approx(1 + 2.5).epsilon(1e-6));
+    CHECK(r["duty"].first() == 2);
+    CHECK(r["duty.dwell"].first() == doctest::Approx(0.5).epsilon(1e-9));
+    CHECK(before(r, "duty", 1.5) == 2);  // two seconds in the stage, half a second of which lies behind
+    CHECK(behind(r, "duty", 1.5) == 3);
+    CHECK(r["x"].final() == doctest::Approx(1 + 2 * 5).epsilon(1e-6));
+    CHECK(r["n"].first() == 6 + 1);  // at 0, 0.3 ... 1.5 s, and at the new 0 s
+}
+
+TEST_CASE("a period changed while the run goes on counts from the last tick")
+{
+    netloop::Run r(test::compile("system S { param T : s = 0.4 s ; memory n = 0 ; memory last : s = 0 s ; var x init 0 ; x' = 1 s^-1 ; every T { n := n + 1 ; last := time } }"));
+    r.step_to(1);
+    CHECK(r.value("n") == 3);  // 0, 0.4, 0.8
+    r.set("T", netloop::q(0.1, "s"));
+    r.step_to(1.25);
+    CHECK(r.value("last") == doctest::Approx(1.2).epsilon(1e-12));
+    CHECK_THROWS_AS(r.set("T", netloop::q(-1, "s")), netloop::RunError);
+}
+
 TEST_CASE("an input from outside sets off what looks at it")
 {
     netloop::Run r(test::compile("system S { input button = 0 ; memory n = 0 ; var x init 0 ; x' = n / (1 s) ; when button > 0.5 { n := n + 1 } }"));
