@@ -21,6 +21,7 @@ Command add_events(CLI::App& program);
 Command add_list(CLI::App& program);
 Command add_describe(CLI::App& program);
 Command add_plot(CLI::App& program);
+Command add_property(CLI::App& program);
 
 /// "path=value" texts of --set taken apart. Throws netloop::UsageError.
 std::vector<std::pair<std::string, std::string>> split_settings(const std::vector<std::string>& settings);

@@ -6,6 +6,7 @@
 //   3. builder.hpp    systems and components made by a program
 //   4. system.hpp     compile: definitions -> CompiledSystem
 //   5. run.hpp        set, simulate, step, read; recording.hpp: what a run recorded
+//   6. property.hpp   properties of fluids as plain functions
 //
 //     #include <netloop/netloop.hpp>
 //     namespace nl = netloop;
@@ -20,6 +21,7 @@
 #include "netloop/builder.hpp"
 #include "netloop/error.hpp"
 #include "netloop/library.hpp"
+#include "netloop/property.hpp"
 #include "netloop/quantity.hpp"
 #include "netloop/recording.hpp"
 #include "netloop/run.hpp"

@@ -17,6 +17,7 @@ std::string kind_of(const Definition& d)
     if (d.as<DomainDecl>()) return "domain";
     if (d.as<FunctionDecl>()) return "function";
     if (d.as<TableDecl>()) return "table";
+    if (d.as<FluidUseDecl>()) return "fluid";
     if (d.as<ScenarioDecl>()) return "scenario";
     return "constant";
 }
@@ -26,6 +27,7 @@ std::string first_sentence(const std::string& doc)
     std::string line;
     for (char c : doc) line += c == '\n' ? ' ' : c;
     std::size_t end = line.find(". ");
+    while (end != std::string::npos && end > 0 && line[end - 1] == '.') end = line.find(". ", end + 1);  // a range: 0 .. 1
     if (end != std::string::npos) return line.substr(0, end + 1);
     return line;
 }
@@ -72,7 +74,10 @@ private:
                                : m.kind == DomainMember::Kind::zero_sum ? "zero sum"
                                : m.kind == DomainMember::Kind::carried  ? "carried"
                                                                         : "fluid";
-            out_ += fmt::format("  {:<9} {:<10} {:<8} {}\n", kind, m.name, m.unit ? "[" + m.unit->text + "]" : "", m.doc);
+            std::string with = m.kind == DomainMember::Kind::carried
+                                   ? fmt::format(" (along {}{})", m.along, m.condition != nullptr ? ", if " + brief(*m.condition) : "")
+                                   : std::string();
+            out_ += fmt::format("  {:<9} {:<10} {:<8} {}{}\n", kind, m.name, m.unit ? "[" + m.unit->text + "]" : "", m.doc, with);
         }
     }
 

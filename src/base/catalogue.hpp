@@ -76,6 +76,7 @@ struct Message {
     X(no_fluid, error, "no-fluid", "no part gives a fluid to the circuit of {}") \
     X(two_fluids, error, "two-fluids", "the circuit of {} is given two different fluids, '{}' and '{}'") \
     X(wrong_fluid, error, "wrong-fluid", "fluid '{}' is no '{}', which port '{}' asks for") \
+    X(leaving_unsaid, error, "leaving-unsaid", "port '{}' carries '{}', but '{}' does not say what leaves through it") \
     X(branch_counts, error, "branch-counts", "the branches hold {} and {} equations; with a condition that can change they must hold equally many") \
     X(out_of_range, error, "out-of-range", "'{}' is {}, outside its range {} .. {}") \
     /* moments */ \

@@ -74,8 +74,10 @@ const Statement* Parser::domain_definition()
         if (member.kind == DomainMember::Kind::carried) {
             expect("along", "behind a carried quantity");
             member.along = name("the flow");
+            if (accept("usual")) member.usual = expression();
             if (accept("if")) member.condition = expression();
         }
+        if (member.kind == DomainMember::Kind::zero_sum && accept("small")) member.small = expression();
         if (member.doc.empty()) member.doc = last().doc_after;
         end_statement("the quantity");
         domain.members.push_back(std::move(member));
@@ -312,7 +314,7 @@ const Statement* Parser::top_statement()
     if (is("domain")) return domain_definition();
     if (is("function")) return function_definition();
     if (is("table")) return table_definition();
-    if (is("fluid")) return fluid_definition(false);
+    if (is("fluid")) return ahead(2).is("=") ? fluid_use() : fluid_definition(false);
     if (is("use")) return use_declaration();
     if (is("const")) return declaration_list(QuantityKind::constant);
     if (is("scenario")) return scenario_definition();

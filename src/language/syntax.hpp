@@ -229,6 +229,8 @@ struct DomainMember {
     Path fluid_kind;                  ///< of a fluid
     std::string along;                ///< of a carried quantity
     const Expr* condition = nullptr;  ///< of a carried quantity
+    const Expr* usual = nullptr;      ///< usual size of a carried quantity
+    const Expr* small = nullptr;      ///< of a zero-sum quantity that carries others: the flow below which both directions count
 };
 struct DomainDecl {
     std::string name;

@@ -97,6 +97,7 @@ void Instantiator::make_quantity(InstanceId id, const QuantityDecl& q, const Bod
 
 void Instantiator::make_quantities(InstanceId id)
 {
+    if (instances_[id].constant) return;
     for_each_statement(id, [&](const BodyItem& item, const Env& env) {
         if (const auto* q = item.statement->as<QuantityDecl>()) make_quantity(id, *q, item, env);
         if (const auto* sequence = item.statement->as<SequenceDecl>()) make_sequence(id, *sequence, item);
@@ -410,17 +411,8 @@ void Instantiator::make_find(const BodyItem& item)
 
 void Instantiator::make_joint_equations()
 {
-    std::map<std::uint32_t, std::vector<std::uint32_t>> sets;
-    std::map<std::uint32_t, std::pair<std::uint32_t, Span>> place;
-    for (std::uint32_t c = 0; c < 2 * ports_.size(); ++c) {
-        std::uint32_t root = connectors_.find(c);
-        auto span = joint_spans_.find(c);
-        if (span == joint_spans_.end()) continue;
-        sets[root].push_back(c);
-        if (!place.contains(root)) place[root] = {joint_owner_[c], span->second};
-    }
-    for (const auto& [root, members] : sets) {
-        Origin origin{place[root].first, place[root].second};
+    for (const auto& [root, members] : joined_) {
+        Origin origin{joint_owner_[members[0]], joint_spans_[members[0]]};
         const PortInstance& first = ports_[members[0] / 2];
         std::uint32_t offset = 0;
         for (const DomainMember& m : first.domain->as<DomainDecl>()->members) {
@@ -447,7 +439,9 @@ void Instantiator::make_joint_equations()
                 .mend(fmt::format("join it: {} -- ...", p.path));
             continue;
         }
-        set_.diagnostics.report(messages::unjoined_port, instances_[p.instance].span.known() ? instances_[p.instance].span : p.span, p.path);
+        // a port left open inside a shipped component is meant so
+        bool inner = instances_[p.instance].span.known() && set_.is_library_file(instances_[p.instance].span.file);
+        if (!inner) set_.diagnostics.report(messages::unjoined_port, instances_[p.instance].span.known() ? instances_[p.instance].span : p.span, p.path);
         std::uint32_t offset = 0;
         for (const DomainMember& m : p.domain->as<DomainDecl>()->members) {
             if (m.kind == DomainMember::Kind::zero_sum)
@@ -541,8 +535,10 @@ InstantiateResult Instantiator::run()
     given_up([&] { make_instance(*request_.system, 0, "", std::move(outside), request_.system->as<ComponentDecl>()->name_span, false); });
     if (set_.diagnostics.has_errors()) return result;
     settle_fluids();
+    group_ports();
     for (InstanceId id = 0; id < instances_.size(); ++id) given_up([&] { make_quantities(id); });
     make_port_quantities();
+    make_carried_quantities();
     settle_parameters();
     if (set_.diagnostics.has_errors()) return result;
     for (const BodyItem& item : request_.start_statements) given_up([&] { make_start(item, {0, item.scope, nullptr, nullptr, true}, 0); });
@@ -561,6 +557,8 @@ InstantiateResult Instantiator::run()
         if (e != nullptr) given_up([&] { node = build_scalar(*e, {0, request_.extra_scope, nullptr, nullptr, true}); });
         result.extra.push_back(node);
     }
+    make_carried_views();
+    make_mixes();
     if (set_.diagnostics.has_errors()) return result;
     auto mark = [&](auto& list) {
         for (auto& item : list) item.origin.in_library = item.origin.span.known() && set_.is_library_file(item.origin.span.file);

@@ -253,7 +253,14 @@ Value Instantiator::resolve_member(InstanceId id, const Path& path, std::size_t 
         case InstanceMember::Kind::absent:
             break;
     }
-    if (q != nullptr && q->kind == QuantityKind::constant && q->value != nullptr) {
+    if (instances_[id].constant && q != nullptr && q->kind == QuantityKind::param) {
+        const Binding* b = binding_of(id, step.name);
+        if (b == nullptr && q->value == nullptr) give_up(messages::missing_value, instances_[id].span, step.name, instances_[id].path);
+        no_further();
+        return element(build(b != nullptr ? *b->value : *q->value, b != nullptr ? b->env : Env{id, m->scope, nullptr, nullptr, true}), step, env);
+    }
+    bool fixed = q != nullptr && (q->kind == QuantityKind::constant || (instances_[id].constant && q->kind == QuantityKind::let));
+    if (fixed && q->value != nullptr) {
         no_further();
         return element(build(*q->value, {id, m->scope, nullptr, nullptr, true}), step, env);
     }
@@ -283,6 +290,10 @@ Value Instantiator::resolve(const Expr& e, const Env& env)
     }
     bool in_instance = env.instance != kNoNode && instances_[env.instance].info->find(name) != nullptr;
     if (in_instance) return resolve_member(env.instance, e.path, 0, env, e);
+    if (e.path.size() > 1) {  // a param of a fluid of a file
+        const Definition* d = set_.find(*env.scope, Path(e.path.begin(), e.path.end() - 1), true);
+        if (d != nullptr && d->as<FluidUseDecl>() != nullptr) return resolve_member(file_fluid(*d), e.path, e.path.size() - 1, env, e);
+    }
     if (const Definition* d = set_.find(*env.scope, e.path, true)) {
         if (const auto* q = d->as<QuantityDecl>(); q != nullptr && q->value != nullptr) {
             if (++call_depth_ > 100) give_up(messages::circular_definition, e.span, "const " + d->name);
@@ -433,7 +444,9 @@ Value Instantiator::build(const Expr& e, const Env& env)
 Value Instantiator::build_builtin(const Expr& e, const std::string& name, const Env& env)
 {
     Graph& g = graph_;
-    for (const char* later : {"leaving", "entering", "passing", "flow", "final", "mean", "integral", "rms"})
+    for (const char* carried : {"leaving", "entering", "passing", "flow"})
+        if (name == carried) return build_carried(e, name, env);
+    for (const char* later : {"final", "mean", "integral", "rms"})
         if (name == later) give_up(messages::unsupported, e.span, fmt::format("'{}'", name));
     if (name == "previous" && !env.in_block) give_up(messages::block_only, e.span, "previous()");
     if (name == "sum" || name == "product") {
@@ -536,6 +549,17 @@ Value Instantiator::build_call(const Expr& e, const Env& env)
             table = f->statement->as<TableDecl>();
             scope = f->scope;
             instance = *fluid;
+        }
+    }
+    if (function == nullptr && table == nullptr && e.path.size() > 1) {  // `fluids.air.cp(p, T)`
+        const Definition* d = set_.find(*env.scope, Path(e.path.begin(), e.path.end() - 1), true);
+        if (d != nullptr && d->as<FluidUseDecl>() != nullptr) {
+            instance = file_fluid(*d);
+            const Member* f = instances_[instance].info->find(e.path.back().name);
+            if (f == nullptr) throw StatementGivenUp{};  // reported by the unit check
+            function = f->statement->as<FunctionDecl>();
+            table = f->statement->as<TableDecl>();
+            scope = f->scope;
         }
     }
     if (function == nullptr && table == nullptr) {

@@ -278,6 +278,8 @@ Type UnitChecker::type_of_builtin(const Expr& e, const std::string& name, Contex
         wants_plain(0);
         return Type::of(Dimension{});
     }
+    for (const char* carried : {"leaving", "entering", "passing", "flow"})
+        if (name == carried) return type_of_carried(arg(0), name, context);
     Type first = type_of(arg(0), context);
     Type result = first;
     if (name == "delay") {
@@ -295,8 +297,67 @@ Type UnitChecker::type_of_builtin(const Expr& e, const std::string& name, Contex
     }
     result.bare = false;
     if (name == "sign" || name == "atan2" || name == "smooth_step") return Type::of(Dimension{});
-    if (name == "product" || name == "leaving" || name == "entering" || name == "passing" || name == "flow" || name == "integral") return Type::unknown();
+    if (name == "product" || name == "integral") return Type::unknown();
     return result;
+}
+
+// `leaving(inlet.h)` and its like: the unit of what is carried; of flow() that times the unit of the flow.
+Type UnitChecker::type_of_carried(const Expr& e, const std::string& name, Context& context)
+{
+    const Definition* domain = nullptr;
+    if (e.kind == ExprKind::path && e.path.size() > 1 && e.args.empty() && context.info != nullptr) {
+        Expr port;
+        port.kind = ExprKind::path;
+        port.path = Path(e.path.begin(), e.path.end() - 1);
+        domain = domain_of_port(set_, *context.info, port);
+    }
+    if (domain == nullptr || domain->as<DomainDecl>() == nullptr) {
+        set_.diagnostics.report(messages::not_a, e.span, brief(e), "nothing that a port carries", "a carried quantity such as inlet.h");
+        return Type::unknown();
+    }
+    const auto& members = domain->as<DomainDecl>()->members;
+    auto find = [&](const std::string& wanted) {
+        return std::find_if(members.begin(), members.end(), [&](const DomainMember& m) { return m.name == wanted; });
+    };
+    auto carried = find(e.path.back().name);
+    if (carried == members.end() || carried->kind != DomainMember::Kind::carried) {
+        std::vector<std::string> names;
+        for (const DomainMember& m : members)
+            if (m.kind == DomainMember::Kind::carried) names.push_back(m.name);
+        set_.diagnostics.report(messages::unknown_name, e.path.back().span, e.path.back().name, fmt::format("what domain '{}' carries", domain->name))
+            .mend(names.empty() ? "" : fmt::format("it carries {}", fmt::join(names, ", ")));
+        return Type::unknown();
+    }
+    auto along = find(carried->along);
+    if (!carried->unit) return Type::unknown();
+    if (name != "flow") return Type::of(*carried->unit);
+    return along != members.end() && along->unit ? Type::of(carried->unit->dimension * along->unit->dimension) : Type::unknown();
+}
+
+// The kind of the fluid of a file that all but the last step of a path name: `fluids.air` of `fluids.air.cp`.
+const Definition* UnitChecker::file_fluid_kind(const Path& path, const FileScope& scope)
+{
+    if (path.size() < 2) return nullptr;
+    const Definition* d = set_.find(scope, Path(path.begin(), path.end() - 1), true);
+    const auto* use = d != nullptr ? d->as<FluidUseDecl>() : nullptr;
+    const Definition* kind = use != nullptr ? set_.find(*d->scope, use->kind.kind, true) : nullptr;
+    return kind != nullptr && kind->as<FluidDecl>() != nullptr ? kind : nullptr;
+}
+
+// The kind of the fluid that a port or a fluid statement of a component names.
+const Definition* UnitChecker::fluid_kind(const Member& m)
+{
+    const Definition* fluid = nullptr;
+    if (m.is_port_fluid) {
+        const auto* port = m.statement->as<PortDecl>();
+        const Definition* domain = set_.find(*m.scope, port->domain, true);
+        if (domain != nullptr && domain->as<DomainDecl>() != nullptr)
+            for (const DomainMember& d : domain->as<DomainDecl>()->members)
+                if (d.kind == DomainMember::Kind::fluid) fluid = set_.find(*domain->scope, d.fluid_kind);
+    } else if (const auto* use = m.statement->as<FluidUseDecl>()) {
+        fluid = set_.find(*m.scope, use->kind.kind);
+    }
+    return fluid != nullptr && fluid->as<FluidDecl>() != nullptr ? fluid : nullptr;
 }
 
 Type UnitChecker::type_of_call(const Expr& e, Context& context)
@@ -305,33 +366,17 @@ Type UnitChecker::type_of_call(const Expr& e, Context& context)
     const TableDecl* table = nullptr;
     if (e.path.size() == 1 && find_builtin(e.path[0].name) != nullptr) return type_of_builtin(e, e.path[0].name, context);
     const Statement* s = nullptr;
-    if (context.info != nullptr) {
-        if (const Member* m = context.info->find(e.path[0].name)) {
-            if (e.path.size() == 1) s = m->statement;
-            // `oil.density(p, T)`: the function of the fluid that a port or a fluid statement names
-            else if (e.path.size() == 2) {
-                const Definition* fluid = nullptr;
-                if (m->is_port_fluid) {
-                    const auto* port = m->statement->as<PortDecl>();
-                    const Definition* domain = set_.find(*m->scope, port->domain, true);
-                    if (domain != nullptr && domain->as<DomainDecl>() != nullptr)
-                        for (const DomainMember& d : domain->as<DomainDecl>()->members)
-                            if (d.kind == DomainMember::Kind::fluid) fluid = set_.find(*domain->scope, d.fluid_kind);
-                } else if (const auto* use = m->statement->as<FluidUseDecl>()) {
-                    fluid = set_.find(*m->scope, use->kind.kind);
-                }
-                if (fluid != nullptr && fluid->as<FluidDecl>() != nullptr) {
-                    const ComponentInfo* info = set_.info(*fluid);
-                    if (const Member* f = info->find(e.path[1].name)) s = f->statement;
-                    if (s == nullptr) {
-                        set_.diagnostics.report(messages::unknown_name, e.path[1].span, e.path[1].name, fmt::format("fluid '{}'", fluid->name)).mend([&] {
-                            std::string near = nearest_name(e.path[1].name, info->member_names);
-                            return near.empty() ? std::string() : fmt::format("did you mean '{}'?", near);
-                        }());
-                        return Type::unknown();
-                    }
-                }
-            }
+    const Member* m = context.info != nullptr ? context.info->find(e.path[0].name) : nullptr;
+    if (m != nullptr && e.path.size() == 1) s = m->statement;
+    const Definition* fluid = m != nullptr && e.path.size() == 2 ? fluid_kind(*m) : m == nullptr ? file_fluid_kind(e.path, *context.scope) : nullptr;
+    if (fluid != nullptr) {
+        const ComponentInfo* info = set_.info(*fluid);
+        if (const Member* f = info->find(e.path.back().name)) s = f->statement;
+        if (s == nullptr) {
+            std::string near = nearest_name(e.path.back().name, info->member_names);
+            set_.diagnostics.report(messages::unknown_name, e.path.back().span, e.path.back().name, fmt::format("fluid '{}'", fluid->name))
+                .mend(near.empty() ? "" : fmt::format("did you mean '{}'?", near));
+            return Type::unknown();
         }
     }
     if (s == nullptr) {
@@ -372,6 +417,8 @@ Type UnitChecker::type_of_steps(const ComponentInfo* info, const FileScope& scop
     for (const Expr* index : path[at].indices) type_of(*index, context);
     const Member* m = info != nullptr ? info->find(path[at].name) : nullptr;
     if (m == nullptr) {
+        if (const Definition* kind = at == 0 ? file_fluid_kind(path, scope) : nullptr)
+            return type_of_steps(set_.info(*kind), *kind->scope, path, path.size() - 1, context);
         if (at == 0 && path.size() <= 2) {
             const Definition* d = set_.find(scope, path, true);
             if (d != nullptr && d->as<QuantityDecl>() != nullptr) return declared_type(*d->as<QuantityDecl>(), nullptr, *d->scope);
@@ -389,7 +436,14 @@ Type UnitChecker::type_of_steps(const ComponentInfo* info, const FileScope& scop
         set_.diagnostics.report(messages::not_a, path[at].span, path[at].name, what, "a quantity");
         return Type::unknown();
     };
-    if (m->is_port_fluid || m->statement->as<FluidUseDecl>() != nullptr) return last ? not_a_quantity("a fluid") : Type::unknown();
+    if (m->is_port_fluid || m->statement->as<FluidUseDecl>() != nullptr) {
+        if (last) return not_a_quantity("a fluid");
+        const Definition* kind = fluid_kind(*m);
+        if (kind == nullptr) return Type::unknown();
+        // a circuit may be given a fluid that has more than its kind; what only some have is looked up when the model is put together
+        if (m->is_port_fluid && set_.info(*kind)->find(path[at + 1].name) == nullptr) return Type::unknown();
+        return type_of_steps(set_.info(*kind), *kind->scope, path, at + 1, context);
+    }
     if (const auto* q = m->statement->as<QuantityDecl>()) {
         if (last) return declared_type(*q, info, *m->scope);
         if (q->kind == QuantityKind::let) return Type::unknown();  // one of several results of a function
@@ -478,8 +532,14 @@ Type UnitChecker::type_of(const Expr& e, Context& context)
             // a choice option is compared with one of its words, which is no name
             for (std::size_t k : {0u, 1u}) {
                 const Expr& x = *e.args[k];
-                if (x.kind != ExprKind::path || x.path.size() != 1 || context.info == nullptr) continue;
+                if (x.kind != ExprKind::path || x.path.empty() || context.info == nullptr) continue;
                 const Member* m = context.info->find(x.path[0].name);
+                if (m != nullptr && x.path.size() == 2) {  // an option of the fluid
+                    const Definition* fluid = fluid_kind(*m);
+                    m = fluid != nullptr ? set_.info(*fluid)->find(x.path[1].name) : nullptr;
+                } else if (x.path.size() != 1) {
+                    continue;
+                }
                 const auto* q = m != nullptr ? m->statement->as<QuantityDecl>() : nullptr;
                 if (q == nullptr || q->type != ValueType::choice) continue;
                 const Expr& word = *e.args[1 - k];
@@ -764,6 +824,30 @@ void UnitChecker::check_function(const FunctionDecl& f, const ComponentInfo* inf
     check_block(*f.body, context, &f.results);
 }
 
+void UnitChecker::check_domain(const DomainDecl& domain, const FileScope& scope)
+{
+    Context context{nullptr, &scope, {}};
+    const std::string* fluid = nullptr;
+    for (const DomainMember& m : domain.members)
+        if (m.kind == DomainMember::Kind::fluid) fluid = &m.name;
+    for (const DomainMember& m : domain.members) {
+        for (const Expr* size : {m.usual, m.small}) {
+            if (size == nullptr) continue;
+            if (size->kind != ExprKind::number || !(size->number > 0))
+                set_.diagnostics.report(messages::bad_value, size->span, fmt::format("'{}': a positive number with its unit is expected", brief(*size)));
+            expect_fits(m.name, Type::of(*m.unit), type_of(*size, context), *size);
+        }
+        if (m.kind != DomainMember::Kind::carried) continue;
+        auto along = std::find_if(domain.members.begin(), domain.members.end(), [&](const DomainMember& o) { return o.name == m.along; });
+        if (along == domain.members.end() || along->kind != DomainMember::Kind::zero_sum)
+            set_.diagnostics.report(messages::not_a, m.span, m.along, "no zero-sum quantity of the domain", "the flow that carries it");
+        const Expr* c = m.condition;
+        bool option = c != nullptr && c->kind == ExprKind::path && c->path.size() == 2 && fluid != nullptr && c->path[0].name == *fluid;
+        if (c != nullptr && !option)
+            set_.diagnostics.report(messages::bad_value, c->span, fmt::format("'{}': an option of the fluid is expected, such as oil.thermal", brief(*c)));
+    }
+}
+
 void UnitChecker::check(const Definition& d)
 {
     if (!checked_.insert(&d).second) return;
@@ -783,6 +867,11 @@ void UnitChecker::check(const Definition& d)
                 expect_fits(text_of(v.path), declared, type_of(*v.value, context), *v.value);
             }
         }
+    } else if (const auto* fluid = d.as<FluidUseDecl>()) {
+        Context context{nullptr, d.scope, {}};
+        check_kind_use(fluid->kind, context, true);
+    } else if (const auto* domain = d.as<DomainDecl>()) {
+        check_domain(*domain, *d.scope);
     } else if (const auto* f = d.as<FunctionDecl>()) {
         check_function(*f, nullptr, *d.scope);
     } else if (const auto* q = d.as<QuantityDecl>()) {

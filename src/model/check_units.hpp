@@ -54,6 +54,10 @@ private:
         std::map<std::string, Type> locals;
     };
 
+    void check_domain(const DomainDecl& domain, const FileScope& scope);
+    const Definition* fluid_kind(const Member& m);
+    const Definition* file_fluid_kind(const Path& path, const FileScope& scope);
+    Type type_of_carried(const Expr& e, const std::string& name, Context& context);
     void check_function(const FunctionDecl& f, const ComponentInfo* info, const FileScope& scope);
     void check_block(const Block& block, Context& context, const std::vector<FunctionArgument>* results);
     void check_statement(const Statement& s, Context& context, const std::vector<FunctionArgument>* results);

@@ -21,7 +21,7 @@ struct Origin {
     bool in_library = false;  ///< the text belongs to a shipped library
 };
 
-enum class QuantityRole { var, shared, zero_sum, input, output };
+enum class QuantityRole { var, shared, zero_sum, carried, input, output };
 
 struct FlatQuantity {
     std::string path;  ///< "lift.cell[3].T"
@@ -51,7 +51,7 @@ struct FlatParameter {
     Origin origin;
 };
 
-enum class EquationKind { equation, joint_equal, joint_sum, unjoined, signal, value };
+enum class EquationKind { equation, joint_equal, joint_sum, joint_mix, unjoined, signal, value };
 
 struct FlatEquation {
     NodeId left = kNoNode;

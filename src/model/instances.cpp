@@ -25,6 +25,13 @@ bool has_structure(const Block& block)
     });
 }
 
+bool asks_fluid(const Expr& e, const ComponentInfo& info)
+{
+    if (e.kind == ExprKind::path && e.path.size() == 2)
+        if (const Member* m = info.find(e.path[0].name)) return m->is_port_fluid || m->statement->as<FluidUseDecl>() != nullptr;
+    return std::any_of(e.args.begin(), e.args.end(), [&](const Expr* a) { return asks_fluid(*a, info); });
+}
+
 }  // namespace
 
 void Instantiator::give_up(const Message& message, Span span, const std::string& a, const std::string& b, const std::string& c, std::string hint)
@@ -149,6 +156,14 @@ std::optional<Instantiator::Constant> Instantiator::constant_of(const Expr& e, c
                 if (option == nullptr || instances_[*id].members[option->slot].kind != InstanceMember::Kind::option) return no("'" + brief(e) + "'");
                 const InstanceMember& held = instances_[*id].members[option->slot];
                 return Constant{held.number, held.choice};
+            }
+            if (m == nullptr && e.path.size() > 1) {
+                const Definition* d = set_.find(*env.scope, Path(e.path.begin(), e.path.end() - 1), true);
+                if (d == nullptr || d->as<FluidUseDecl>() == nullptr) return no("'" + brief(e) + "'");
+                InstanceId fluid = file_fluid(*d);
+                const Member* option = instances_[fluid].info->find(e.path.back().name);
+                if (option == nullptr || instances_[fluid].members[option->slot].kind != InstanceMember::Kind::option) return no("'" + brief(e) + "'");
+                return Constant{instances_[fluid].members[option->slot].number, instances_[fluid].members[option->slot].choice};
             }
             if (e.path.size() != 1) return no("'" + brief(e) + "'");
             if (m != nullptr) {
@@ -483,19 +498,19 @@ void Instantiator::make_ports(InstanceId id, const PortDecl& port, const Env& en
                 held.first = fluid_slots_.add();
                 if (const Binding* b = binding_of(id, name)) {
                     const Path* given = b->value->kind == ExprKind::path ? &b->value->path : nullptr;
-                    const Member* source = given != nullptr && given->size() == 1 ? instances_[b->env.instance].info->find((*given)[0].name) : nullptr;
+                    bool local = given != nullptr && given->size() == 1 && b->env.instance != kNoNode;
+                    const Member* source = local ? instances_[b->env.instance].info->find((*given)[0].name) : nullptr;
                     const InstanceMember* from = source != nullptr ? &instances_[b->env.instance].members[source->slot] : nullptr;
-                    if (source != nullptr && source->is_port_fluid && from->kind == InstanceMember::Kind::fluid) {
+                    if (source != nullptr && source->is_port_fluid && from->kind == InstanceMember::Kind::fluid)
                         fluid_slots_.join(held.first, from->first);
-                    } else if (source != nullptr && source->statement->as<FluidUseDecl>() != nullptr && from->kind == InstanceMember::Kind::fluid) {
-                        fluid_gifts_.push_back({held.first, from->first, b->value->span});
-                    } else {
+                    else if (auto fluid = fluid_given(*b->value, b->env))
+                        fluid_gifts_.push_back({instances_[id].members[m->slot].first, *fluid, b->value->span});
+                    else
                         set_.diagnostics.report(messages::not_a, b->value->span, brief(*b->value), "no fluid in sight", "a fluid")
                             .mend("declare it before the part: fluid iso46 = fluids.MineralOil()");
-                    }
                 }
             }
-            fluid_slot = held.first;
+            fluid_slot = instances_[id].members[m->slot].first;
         } else {
             fluid_slot = fluid_slots_.add();
         }
@@ -534,12 +549,17 @@ void Instantiator::make_structure(InstanceId id, const BodyItem& item, const Env
         if (pass != Pass::parts) return;
         std::string reason;
         constant_of(*branch->condition, env, &reason);
-        if (has_structure(branch->then_block) || has_structure(branch->else_block))
+        if (!has_structure(branch->then_block) && !has_structure(branch->else_block)) return;
+        if (asks_fluid(*branch->condition, *instances_[id].info))
+            deferred_.push_back({id, item, env});
+        else
             give_up(messages::not_constant, branch->condition->span, "a condition over parts, ports or joints", reason, {}, "make it an option");
         return;
     }
     if (const auto* part = s.as<PartDecl>(); part != nullptr && pass == Pass::parts) make_parts(id, *instances_[id].info->find(part->name), *part, env);
     if (const auto* port = s.as<PortDecl>(); port != nullptr && pass == Pass::ports_and_fluids) make_ports(id, *port, env, s);
+    if (const auto* port = s.as<PortDecl>(); port != nullptr && in_fluid_branch_)
+        give_up(messages::unexpected_here, port->name_span, "a port in a branch on an option of the fluid", {}, {}, "declare it outside of the branch");
     if (const auto* joint = s.as<JointDecl>(); joint != nullptr && pass == (joint->name.empty() ? Pass::joints : Pass::named_joints))
         collect_joint(item, *joint, env);
     if (const auto* slot = s.as<SlotDecl>(); slot != nullptr && pass == Pass::parts) {
@@ -608,6 +628,9 @@ void Instantiator::collect_joint(const BodyItem& item, const JointDecl& joint, c
             connectors_.join(*first, *c);
             if (ports_[a].domain != ports_[b].domain)
                 set_.diagnostics.report(messages::wrong_domain, port->span, ports_[b].path, ports_[b].domain->name, ports_[a].path, ports_[a].domain->name);
+            if (in_fluid_branch_ && ports_[b].fluid_slot != kNoNode)
+                give_up(messages::unexpected_here, port->span, "a joint of a domain with a fluid in a branch on an option of the fluid", {}, {},
+                        "which fluid flows follows from the joints: put the joint outside of the branch");
             if (ports_[a].fluid_slot != kNoNode && ports_[b].fluid_slot != kNoNode) fluid_slots_.join(ports_[a].fluid_slot, ports_[b].fluid_slot);
         } else {
             first = c;
@@ -637,7 +660,84 @@ std::optional<InstanceId> Instantiator::fluid_of(InstanceId id, const std::strin
     return it == fluid_of_slot_.end() ? std::nullopt : std::optional(it->second);
 }
 
+InstanceId Instantiator::file_fluid(const Definition& d)
+{
+    auto it = file_fluids_.find(&d);
+    if (it != file_fluids_.end()) return it->second;
+    const auto& use = *d.as<FluidUseDecl>();
+    const Definition* kind = set_.find(*d.scope, use.kind.kind);
+    if (kind == nullptr || kind->as<FluidDecl>() == nullptr) throw StatementGivenUp{};
+    std::vector<Binding> bindings;
+    for (const NamedValue& v : use.kind.values) bindings.push_back({v.path, v.value, Env{kNoNode, d.scope, nullptr, nullptr, true}, false, nullptr});
+    InstanceId made = make_instance(*kind, 0, d.full_name, std::move(bindings), use.name_span, true);
+    instances_[made].constant = true;
+    return file_fluids_[&d] = made;
+}
+
+// The fluid that a value names: one declared here, or one of a file (`fluids.water`).
+std::optional<InstanceId> Instantiator::fluid_given(const Expr& value, const Env& env)
+{
+    if (value.kind != ExprKind::path) return std::nullopt;
+    if (value.path.size() == 1 && env.instance != kNoNode) {
+        if (const Member* m = instances_[env.instance].info->find(value.path[0].name)) {
+            const InstanceMember& held = instances_[env.instance].members[m->slot];
+            bool here = m->statement->as<FluidUseDecl>() != nullptr && held.kind == InstanceMember::Kind::fluid;
+            return here ? std::optional(held.first) : std::nullopt;
+        }
+    }
+    const Definition* d = set_.find(*env.scope, value.path, true);
+    if (d == nullptr || d->as<FluidUseDecl>() == nullptr) return std::nullopt;
+    return file_fluid(*d);
+}
+
+void Instantiator::find_fluids()
+{
+    fluid_of_slot_.clear();
+    for (const FluidGift& gift : fluid_gifts_) fluid_of_slot_.emplace(fluid_slots_.find(gift.slot), gift.fluid);
+}
+
+// Parts that stand in a branch on an option of the fluid; true if some were made, which may bring further branches and circuits.
+bool Instantiator::make_deferred_branches()
+{
+    std::vector<DeferredBranch> now;
+    now.swap(deferred_);
+    std::vector<DeferredBranch> open;
+    for (const DeferredBranch& d : now) {
+        const auto& branch = *d.item.statement->as<IfDecl>();
+        auto condition = constant_of(*branch.condition, d.env, nullptr);
+        if (!condition) {
+            open.push_back(d);
+            continue;
+        }
+        in_fluid_branch_ = true;
+        for (Pass pass : {Pass::ports_and_fluids, Pass::parts, Pass::named_joints, Pass::joints}) {
+            for (const Statement* s : condition->number != 0 ? branch.then_block : branch.else_block) {
+                try {
+                    walk({s, d.item.scope}, d.env, [&](const BodyItem& item, const Env& env) {
+                        bool whole = item.statement->as<PartDecl>() != nullptr;  // what a part holds inside is its own affair
+                        in_fluid_branch_ = !whole;
+                        make_structure(d.instance, item, env, pass);
+                        in_fluid_branch_ = true;
+                    });
+                } catch (const StatementGivenUp&) {
+                }
+            }
+        }
+        in_fluid_branch_ = false;
+    }
+    bool made = open.size() < now.size();
+    deferred_.insert(deferred_.end(), open.begin(), open.end());
+    return made;
+}
+
 void Instantiator::settle_fluids()
+{
+    do find_fluids();
+    while (make_deferred_branches());
+    report_fluids();
+}
+
+void Instantiator::report_fluids()
 {
     auto circuit = [&](std::uint32_t root) {
         std::string text;
@@ -676,15 +776,6 @@ void Instantiator::settle_fluids()
                 const auto& line = fluid.info->ancestry;
                 if (kind != nullptr && std::find(line.begin(), line.end(), kind) == line.end() && reported.insert(root).second)
                     set_.diagnostics.report(messages::wrong_fluid, given_at[root], fluid.info->definition->name, kind->name, p.path);
-            } else if (m.kind == DomainMember::Kind::carried) {
-                bool asked = true;
-                if (m.condition != nullptr && m.condition->kind == ExprKind::path && m.condition->path.size() == 2) {
-                    const Member* option = fluid.info->find(m.condition->path[1].name);
-                    asked = option != nullptr && fluid.members[option->slot].number != 0;
-                }
-                if (asked && reported.insert(root).second)
-                    set_.diagnostics.report(messages::unsupported, fluid.span,
-                                            fmt::format("a fluid that carries '{}' ({})", m.name, m.condition != nullptr ? brief(*m.condition) : "always"));
             }
         }
     }

@@ -3,6 +3,7 @@
 
 #include <deque>
 #include <optional>
+#include <set>
 
 #include "algebra/procedure.hpp"
 #include "model/check_units.hpp"
@@ -85,13 +86,16 @@ struct Instance {
     std::vector<Binding> bindings;
     Span span;
     bool fluid = false;
+    bool constant = false;  ///< a fluid of a file, not of a system: its params are no params of the model
 };
 
 struct PortInstance {
     InstanceId instance = 0;
     std::string path;
     const Definition* domain = nullptr;
-    QuantityId first = 0;  ///< its quantities, in the order of the domain
+    QuantityId first = 0;             ///< its quantities, in the order of the domain
+    std::vector<QuantityId> leaving;  ///< of each carried quantity, in the order of the domain; kNoNode where the fluid does not ask for it
+    std::vector<bool> stated;         ///< whether the component says what leaves
     std::uint32_t fluid_slot = kNoNode;
     bool joined_outside = false;
     bool needed = false;
@@ -147,7 +151,12 @@ private:
     const Binding* binding_of(InstanceId id, const std::string& name) const;
     const Binding* put_into(InstanceId id, const std::string& slot) const;
     void settle_fluids();
+    void find_fluids();
+    void report_fluids();
+    bool make_deferred_branches();
     std::optional<InstanceId> fluid_of(InstanceId id, const std::string& name);
+    std::optional<InstanceId> fluid_given(const Expr& value, const Env& env);
+    InstanceId file_fluid(const Definition& d);
     void for_each_statement(InstanceId id, const std::function<void(const BodyItem&, const Env&)>& visit);
     void walk(const BodyItem& item, const Env& env, const std::function<void(const BodyItem&, const Env&)>& visit);
 
@@ -220,6 +229,29 @@ private:
     void run_block(const Block& body, Env& env, BlockWork& work);
     void set_in_block(const AssignDecl& assign, const Value& value, const Env& env, BlockWork& work);
 
+    // --- build_carried.cpp: what travels with the flow
+    bool is_carried(const PortInstance& port, const DomainMember& member);
+    void group_ports();
+    void make_carried_quantities();
+    void make_mixes();
+    void make_carried_views();
+    Value build_carried(const Expr& e, const std::string& name, const Env& env);
+    struct CarriedAt {
+        std::uint32_t connector = 0;  ///< of the port, from outside, or of a named joint
+        std::uint32_t member = 0;     ///< among the carried quantities of the domain
+        bool joint = false;
+    };
+    CarriedAt carried_at(const Expr& e, const Env& env);
+    NodeId through(std::uint32_t port, std::uint32_t member);
+    NodeId inward(std::uint32_t port, std::uint32_t member);
+    NodeId outward(std::uint32_t port, std::uint32_t member);
+    NodeId leaving(std::uint32_t port, std::uint32_t member);
+    NodeId mix_of(const std::vector<std::uint32_t>& ports, std::uint32_t member);
+    NodeId entering(std::uint32_t port, std::uint32_t member);
+    NodeId passing(std::uint32_t port, std::uint32_t member);
+    NodeId transported(std::uint32_t port, std::uint32_t member);
+    void ports_behind(std::uint32_t connector, std::vector<std::uint32_t>& ports, std::set<std::uint32_t>& seen);
+
     // --- build_equations.cpp
     void make_quantities(InstanceId id);
     void make_quantity(InstanceId id, const QuantityDecl& q, const BodyItem& item, const Env& env);
@@ -259,6 +291,18 @@ private:
         InstanceId fluid;
         Span span;
     };
+    struct DeferredBranch {  ///< `if oil.thermal { ... }` around parts: their fluid is known once all joints are
+        InstanceId instance;
+        BodyItem item;
+        Env env;
+    };
+    std::vector<DeferredBranch> deferred_;
+    bool in_fluid_branch_ = false;
+    std::map<const Definition*, InstanceId> file_fluids_;
+    std::map<std::uint32_t, std::vector<std::uint32_t>> joined_;  ///< connectors of each joint, by its root
+    std::vector<std::uint32_t> group_;                            ///< of each port: the first port of all that its flow mixes with
+    std::map<std::uint32_t, std::vector<std::uint32_t>> groups_;
+    std::map<std::pair<std::uint32_t, std::uint32_t>, QuantityId> mixes_;  ///< by group and carried quantity
     UnionFind fluid_slots_;
     std::vector<FluidGift> fluid_gifts_;
     std::map<std::uint32_t, InstanceId> fluid_of_slot_;

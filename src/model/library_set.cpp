@@ -38,7 +38,7 @@ const char* Definition::kind_text() const
     if (as<DomainDecl>()) return "a domain";
     if (as<FunctionDecl>()) return "a function";
     if (as<TableDecl>()) return "a table";
-    if (as<FluidDecl>()) return "a fluid";
+    if (as<FluidDecl>() || as<FluidUseDecl>()) return "a fluid";
     if (as<ScenarioDecl>()) return "a scenario";
     return "a constant";
 }
