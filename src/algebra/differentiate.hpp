@@ -11,7 +11,7 @@
 namespace netloop {
 
 /// At a singular point (sqrt, pow and log at 0) a derivative is taken this far inside the range, so that it stays finite.
-inline constexpr double kSingularOffset = 1e-10;
+inline constexpr double kSingularOffset = 1e-20;
 
 /// d(op)/d(child k) of one node, as an expression of its children. `k` counts from 0.
 NodeId partial(Graph& graph, NodeId id, int k);

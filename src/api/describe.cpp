@@ -105,7 +105,7 @@ private:
         section("ports", items, [&](const BodyItem& i) {
             const auto* p = i.statement->as<PortDecl>();
             if (p == nullptr) return false;
-            row(p->name, "", ": " + text_of(p->domain) + (p->fluids.empty() ? "" : "(" + p->fluids[0] + ")") + (p->needed ? " needed" : ""), i.statement->doc);
+            row(p->name, "", ": " + text_of(p->domain) + (p->fluids.empty() ? "" : "(" + p->fluids[0] + ")") + (p->needed ? " needed" : p->optional ? " optional" : ""), i.statement->doc);
             return true;
         });
         for (auto [kind, title] : {std::pair{QuantityKind::param, "params"},

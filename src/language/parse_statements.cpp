@@ -145,11 +145,12 @@ const Statement* Parser::port_declaration()
         while (accept(","));
         expect(")", "behind the fluid");
     }
-    bool needed = accept("needed");
+    bool needed = accept("needed"), optional = !needed && accept("optional");
     for (PortDecl& port : list) {
         port.domain = domain;
         port.fluids = fluids;
         port.needed = needed;
+        port.optional = optional;
     }
     const Statement* first = finish(begin, doc, list.front(), "the port");
     for (std::size_t i = 1; i < list.size(); ++i) {

@@ -102,6 +102,7 @@ struct PortDecl {
     Path domain;
     std::vector<std::string> fluids;
     bool needed = false;
+    bool optional = false;  ///< left open without a note
 };
 struct PartDecl {
     std::string name;

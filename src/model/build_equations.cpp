@@ -439,9 +439,7 @@ void Instantiator::make_joint_equations()
                 .mend(fmt::format("join it: {} -- ...", p.path));
             continue;
         }
-        // a port left open inside a shipped component is meant so
-        bool inner = instances_[p.instance].span.known() && set_.is_library_file(instances_[p.instance].span.file);
-        if (!inner) set_.diagnostics.report(messages::unjoined_port, instances_[p.instance].span.known() ? instances_[p.instance].span : p.span, p.path);
+        if (!p.optional) set_.diagnostics.report(messages::unjoined_port, instances_[p.instance].span.known() ? instances_[p.instance].span : p.span, p.path);
         std::uint32_t offset = 0;
         for (const DomainMember& m : p.domain->as<DomainDecl>()->members) {
             if (m.kind == DomainMember::Kind::zero_sum)

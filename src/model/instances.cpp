@@ -533,6 +533,7 @@ void Instantiator::make_ports(InstanceId id, const PortDecl& port, const Env& en
         p.domain = domain;
         p.fluid_slot = fluid_slot;
         p.needed = port.needed;
+        p.optional = port.optional;
         p.span = port.name_span;
         p.doc = s.doc;
         ports_.push_back(std::move(p));

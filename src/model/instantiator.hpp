@@ -99,6 +99,7 @@ struct PortInstance {
     std::uint32_t fluid_slot = kNoNode;
     bool joined_outside = false;
     bool needed = false;
+    bool optional = false;
     Span span;
     std::string doc;
 };

@@ -447,7 +447,7 @@ TEST_CASE("the operated bridge: its cycle in order, the leaf seated and locked a
     CHECK(degrees(r["leaf.angle"].max()) > 79.5);
     CHECK(degrees(r["leaf.angle"].max()) < 82.5);
     CHECK(std::abs(degrees(r["leaf.angle"].final())) < 0.05);
-    CHECK(r["leaf.speed"].final() == 0);
+    CHECK(std::abs(r["leaf.speed"].final()) < 1e-15);  // a rounding of what the bolts demand
     CHECK(r["bolts.locked"].final() == 1);
     CHECK(r["barrier"].final() < 1e-6);
     // the leaf never moves with the barriers up
