@@ -39,7 +39,11 @@ public:
 
 private:
     using Rank = std::tuple<std::uint32_t, std::uint32_t>;  // degree and cheapness, then the lower number first
-    Rank rank(std::uint32_t u) const { return {2 * degree_[u] + (p_.cheap[u] ? 1u : 0u), static_cast<std::uint32_t>(n_) - 1 - u}; }
+    Rank rank(std::uint32_t u) const
+    {
+        std::uint32_t worth = p_.shunned[u] ? 0 : 2 * degree_[u] + (p_.cheap[u] ? 1u : 0u);
+        return {worth, static_cast<std::uint32_t>(n_) - 1 - u};
+    }
 
     void set_open(std::uint32_t e, std::uint32_t open)
     {
@@ -110,7 +114,7 @@ private:
             for (std::size_t begin = 0; begin < seen.size();) {
                 std::size_t end = begin;
                 while (end < seen.size() && seen[end] == seen[begin]) ++end;
-                std::tuple<std::size_t, Rank> r{end - begin, rank(seen[begin])};
+                std::tuple<std::size_t, Rank> r{p_.shunned[seen[begin]] ? 0 : end - begin, rank(seen[begin])};
                 if (best == n_ || r > best_rank) best = seen[begin], best_rank = r;
                 begin = end;
             }

@@ -2,6 +2,7 @@
 // and symbolic elimination of what is linear and small.
 #include "compile/tear_blocks.hpp"
 
+#include <algorithm>
 #include <map>
 
 #include "algebra/differentiate.hpp"
@@ -122,9 +123,14 @@ private:
         for (std::uint32_t u : block.unknowns) {
             const Variable& v = r_.unknowns[u];
             problem.cheap.push_back(v.order > 0 && index_.of({v.quantity, v.order - 1}) == kUnmatched ? 1 : 0);
+            problem.shunned.push_back(v.order == 0 && r_.system.flat->quantities[v.quantity].carries ? 1 : 0);
         }
         Tearing torn = tear(problem, TearingRule::most_used), other = tear(problem, TearingRule::shortest_rows);
-        if (other.iterates.size() < torn.iterates.size()) torn = std::move(other);
+        auto cost = [&](const Tearing& t) {
+            auto poor = std::count_if(t.iterates.begin(), t.iterates.end(), [&](std::uint32_t u) { return problem.shunned[u] != 0; });
+            return std::pair(poor, t.iterates.size());
+        };
+        if (cost(other) < cost(torn)) torn = std::move(other);
         for (const Tearing::Step& s : torn.steps)
             block.steps.push_back({block.unknowns[s.unknown], value.at({s.equation, s.unknown}), block.equations[s.equation]});
         for (std::uint32_t u : torn.iterates) block.iterates.push_back(block.unknowns[u]);

@@ -14,6 +14,9 @@ struct TearingProblem {
     std::function<bool(std::uint32_t e, std::uint32_t u)> solvable;
     /// Unknowns that cost less as iterates than others (rates of states, which are no further members of z).
     std::vector<char> cheap;
+    /// Unknowns that make poor iterates: flows that carry something. What they carry changes over from one side to the other within a very
+    /// small flow, so a search that begins with a wrong flow is led astray; pressures and enthalpies as iterates give flows explicitly.
+    std::vector<char> shunned;
 };
 
 struct Tearing {

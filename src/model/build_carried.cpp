@@ -75,6 +75,7 @@ void Instantiator::make_carried_quantities()
         PortInstance& p = ports_[i];
         for (const DomainMember* m : carried_members(*p.domain)) {
             p.stated.push_back(false);
+            if (is_carried(p, *m)) model_->quantities[graph_[through(i, static_cast<std::uint32_t>(p.stated.size() - 1))].a].carries = true;
             if (!is_carried(p, *m) || group_[i] == kNoNode) {
                 p.leaving.push_back(kNoNode);
                 continue;
@@ -114,18 +115,21 @@ static double small_flow(const Definition& domain, const std::string& along)
     return kSmallFlow;
 }
 
+// The part of a flow that goes in, and that which goes out: both are never negative, however the sum is rounded.
 NodeId Instantiator::inward(std::uint32_t port, std::uint32_t member)
 {
     Graph& g = graph_;
     double e = small_flow(*ports_[port].domain, carried_members(*ports_[port].domain)[member]->along);
     NodeId m = through(port, member);
-    NodeId size = g.unary(Op::sqrt, g.add(g.mul(m, m), g.constant(e * e)));
-    return g.mul(g.constant(0.5), g.add(size, m));
+    return g.mul(g.constant(0.5), g.add(g.unary(Op::sqrt, g.add(g.mul(m, m), g.constant(e * e))), m));
 }
 
 NodeId Instantiator::outward(std::uint32_t port, std::uint32_t member)
 {
-    return graph_.sub(inward(port, member), through(port, member));
+    Graph& g = graph_;
+    double e = small_flow(*ports_[port].domain, carried_members(*ports_[port].domain)[member]->along);
+    NodeId m = through(port, member);
+    return g.mul(g.constant(0.5), g.sub(g.unary(Op::sqrt, g.add(g.mul(m, m), g.constant(e * e))), m));
 }
 
 NodeId Instantiator::mix_of(const std::vector<std::uint32_t>& ports, std::uint32_t member)
@@ -256,15 +260,9 @@ void Instantiator::make_mixes()
 {
     for (const auto& [key, quantity] : mixes_) {
         const auto& [group, member] = key;
-        NodeId sum = graph_.constant(0), weight = graph_.constant(0);
-        for (std::uint32_t p : groups_.at(group)) {
-            NodeId out = outward(p, member);
-            sum = graph_.add(sum, graph_.mul(out, leaving(p, member)));
-            weight = graph_.add(weight, out);
-        }
         auto joint = joined_.find(connectors_.find(2 * group));
         Origin origin{joint_owner_[joint->second[0]], joint_spans_[joint->second[0]]};
-        model_->equations.push_back({graph_.mul(graph_.quantity(quantity), weight), sum, EquationKind::joint_mix, origin});
+        model_->equations.push_back({graph_.quantity(quantity), mix_of(groups_.at(group), member), EquationKind::joint_mix, origin});
     }
 }
 

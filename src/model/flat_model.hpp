@@ -29,7 +29,8 @@ struct FlatQuantity {
     Unit unit;
     bool checked = true;  ///< false: declared without a unit
     bool boolean = false;
-    bool found = false;  ///< a param that the start has to find
+    bool found = false;    ///< a param that the start has to find
+    bool carries = false;  ///< a flow along which something is carried
     double low = -std::numeric_limits<double>::infinity();
     double high = std::numeric_limits<double>::infinity();
     double usual = 0;        ///< 0: not declared

@@ -57,6 +57,7 @@ TEST_CASE("tearing leaves a valid order, by either rule, on random blocks with e
                 if (random() % 4 == 0) refused.insert({e, u});
         }
         p.cheap.assign(n, 0);
+        p.shunned.assign(n, 0);
         p.solvable = [&](std::uint32_t e, std::uint32_t u) { return refused.count({e, u}) == 0; };
         check_tearing(p, tear(p, TearingRule::most_used));
         check_tearing(p, tear(p, TearingRule::shortest_rows));
@@ -69,10 +70,12 @@ TEST_CASE("a ring of equations needs one iterate, a full block all but one")
         TearingProblem ring, full;
         for (std::uint32_t e = 0; e < 12; ++e) ring.unknowns_of.push_back({e, (e + 1) % 12});
         ring.cheap.assign(12, 0);
+        ring.shunned.assign(12, 0);
         ring.solvable = [](std::uint32_t, std::uint32_t) { return true; };
         CHECK(tear(ring, rule).iterates.size() == 1);
         for (std::uint32_t e = 0; e < 5; ++e) full.unknowns_of.push_back({0, 1, 2, 3, 4});
         full.cheap.assign(5, 0);
+        full.shunned.assign(5, 0);
         full.solvable = ring.solvable;
         CHECK(tear(full, rule).iterates.size() == 4);
     }
