@@ -4,8 +4,8 @@ namespace netloop {
 namespace {
 
 constexpr std::size_t kDense = 3;  ///< unknowns up to which the dense form is the fastest (bench: eliminate_*)
-constexpr int kPays = 40;          ///< factorisations after which an elimination program has paid for its making
-constexpr int kPatience = 20;      ///< matrices that a fixed order may fail before it is no longer tried
+constexpr int kPays = 40;          ///< factorisations after which an elimination program has paid for its making, for 100 entries
+constexpr int kPatience = 6;       ///< programs that may fail before none is tried any more; each comes after twice as long as the one before
 
 }  // namespace
 
@@ -37,12 +37,14 @@ bool LinearSolver::factor(const std::vector<double>& values)
     fixed_is_good_ = false;
     if (!klu_.factor(values)) return false;
     ++n_klu_;
-    bool wanted = form_ == Form::program || (form_ == Form::fastest && n_klu_ >= kPays);
+    long pays = static_cast<long>(kPays) * (1 + static_cast<long>(pattern_.n_entries()) / 100) << n_given_up_;
+    bool wanted = form_ == Form::program || (form_ == Form::fastest && n_klu_ >= pays);
     if (wanted && depends_on_values_ && n_given_up_ <= kPatience) {
         // the order that this matrix asks for; it serves from the next one on
         std::vector<std::int64_t> rows, columns;
         if (klu_.order(rows, columns)) fixed_ = make_elimination_program(pattern_, rows, columns);
         if (fixed_ == nullptr) n_given_up_ = kPatience + 1;
+        n_klu_ = 0;
     }
     return true;
 }

@@ -169,7 +169,7 @@ TEST_CASE("a cooling circuit in balance: pump, throttle, tank, cooler by effecti
     Recording r =
         run("fluid oil = MineralOil(thermal = true, temperature = 50 degC)\n part drive : SpeedSource(speed = 1450 rpm)\n part pump : FixedPump(displacement = "
             "28 cm^3/rev, "
-            "conductance = 1e-6 W/K)\n part choke : Orifice(diameter = 3 mm)\n part cooler : Cooler(conductance = 250 W/K)\n part sump : OilTank(oil = oil, "
+            "conductance = 1e-6 W/K)\n part choke : Orifice(diameter = 3 mm)\n part cooler : Cooler(conductance = 250 W/K)\n part sump : OpenTank(oil = oil, "
             "content = 30 L, "
             "conductance = 10 W/K)\n part room : Surroundings(temperature = 20 degC)\n drive.shaft -- pump.shaft\n sump.suction -- pump.inlet ; pump.outlet -- "
             "choke.inlet ; "
@@ -234,7 +234,7 @@ TEST_CASE("undissolved air dissolves under pressure and comes out of solution wi
 TEST_CASE("the oil tank: air rises out, level follows what it holds")
 {
     Recording r =
-        run("fluid oil = MineralOil(air = dynamic, air_content = 9 %)\n part sump : OilTank(oil = oil, content = 50 L, footprint = 0.2 m^2, rise_time = 30 "
+        run("fluid oil = MineralOil(air = dynamic, air_content = 9 %)\n part sump : OpenTank(oil = oil, content = 50 L, footprint = 0.2 m^2, rise_time = 30 "
             "s)\n part feed : "
             "FlowSource(flow = 12 L/min, content = 9 %)\n feed.outlet -- sump.return_port\n init sump.free = 2e-5 ; init sump.air = 6e-5\n",
             60, 10);

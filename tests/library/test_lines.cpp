@@ -105,9 +105,9 @@ TEST_CASE("mass oscillation between a basin and a surge shaft: period and height
 {
     // T = 2 pi sqrt(L A_s / (g A)), first rise v0 sqrt(L A / (g A_s))
     Recording r =
-        run("fluid w = Water(temperature = 12 degC)\n part basin : OilTank(oil = w, content = 1e9 L, footprint = 1e5 m^2)\n part culvert : PipeStretch(length "
+        run("fluid w = Water(temperature = 12 degC)\n part basin : OpenTank(oil = w, content = 1e9 L, footprint = 1e5 m^2)\n part culvert : PipeStretch(length "
             "= 200 m, diameter = 1.5 m, "
-            "roughness = 0 mm)\n part shaft : OilTank(content = 200e3 L, footprint = 20 m^2)\n basin.suction -- culvert.inlet ; culvert.outlet -- "
+            "roughness = 0 mm)\n part shaft : OpenTank(content = 200e3 L, footprint = 20 m^2)\n basin.suction -- culvert.inlet ; culvert.outlet -- "
             "shaft.suction\n init culvert.m = "
             "1000 kg/s\n",
             120, 0.2, 1e-7);
