@@ -179,6 +179,12 @@ void Instantiator::settle_parameters()
                             return node != kNoNode && graph_.is_constant(node) ? graph_.value(node) : otherwise;
                         };
                         f.start = at(start, i);
+                        // what depends on other quantities is a condition of the start, but no place to begin a search at
+                        auto varies = [&](NodeId x) { return graph_[x].op == Op::quantity || graph_[x].op == Op::rate_of || graph_[x].op == Op::memory; };
+                        if (f.start != kNoNode) {
+                            std::vector<NodeId> below = graph_.reachable({f.start});
+                            if (std::any_of(below.begin(), below.end(), varies)) f.start = kNoNode;
+                        }
                         f.low = number(low, f.low);
                         f.high = number(high, f.high);
                         f.usual = std::abs(number(usual, 0));
