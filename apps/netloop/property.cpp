@@ -136,25 +136,30 @@ int run_property(const Options& o, const std::vector<std::string>& rest)
     std::size_t row = many.empty() ? given.size() : many[0], column = many.size() > 1 ? many[1] : given.size();
     if (!o.plot.empty() && row == given.size()) throw netloop::UsageError("a figure needs a range: for example --T 250K..1500K");
     std::string unit = o.unit.empty() ? property.unit() : o.unit;
-    std::size_t n_rows = row < given.size() ? given[row].si.size() : 1, n_columns = column < given.size() ? given[column].si.size() : 1;
-    netloop::Recording table;
-    table.system = o.fluid;
-    std::vector<double> counted;
-    for (std::size_t r = 0; r < n_rows; ++r) counted.push_back(static_cast<double>(r));
-    table.columns.push_back(column_in("time", "s", "s", counted));
-    if (row < given.size()) table.columns.push_back(column_in(arguments[row].name, arguments[row].unit, given[row].unit, given[row].si));
-    for (std::size_t c = 0; c < n_columns; ++c) {
-        std::vector<double> values;
-        for (std::size_t r = 0; r < n_rows; ++r) {
-            std::vector<double> at;
-            for (std::size_t k = 0; k < given.size(); ++k) at.push_back(given[k].si[k == row ? r : k == column ? c : 0]);
-            values.push_back(property(at));
+    auto make_table = [&](const std::vector<double>& rows) {
+        netloop::Recording table;
+        table.system = o.fluid;
+        std::vector<double> counted;
+        for (std::size_t r = 0; r < rows.size(); ++r) counted.push_back(static_cast<double>(r));
+        table.columns.push_back(column_in("time", "s", "s", counted));
+        if (row < given.size()) table.columns.push_back(column_in(arguments[row].name, arguments[row].unit, given[row].unit, rows));
+        std::size_t n_columns = column < given.size() ? given[column].si.size() : 1;
+        for (std::size_t c = 0; c < n_columns; ++c) {
+            std::vector<double> values;
+            for (double at_row : rows) {
+                std::vector<double> at;
+                for (std::size_t k = 0; k < given.size(); ++k) at.push_back(k == row ? at_row : given[k].si[k == column ? c : 0]);
+                values.push_back(property(at));
+            }
+            std::string name = o.function;
+            if (column < given.size())
+                name = fmt::format("{} = {:.6g} {}", arguments[column].name, shown(given[column].si[c], given[column].unit), given[column].unit);
+            table.columns.push_back(column_in(name, property.unit(), unit, std::move(values)));
         }
-        std::string name = o.function;
-        if (column < given.size())
-            name += fmt::format(" at {} = {:.6g} {}", arguments[column].name, shown(given[column].si[c], given[column].unit), given[column].unit);
-        table.columns.push_back(column_in(name, property.unit(), unit, std::move(values)));
-    }
+        return table;
+    };
+    netloop::Recording table = make_table(row < given.size() ? given[row].si : std::vector<double>{0});
+    std::size_t n_rows = table.n_rows();
     std::string fixed;
     for (std::size_t k = 0; k < given.size(); ++k)
         if (k != row && k != column)
@@ -180,7 +185,15 @@ int run_property(const Options& o, const std::vector<std::string>& rest)
         request.against = table.columns[1].name;
         request.title = fmt::format("{} of {}{}", o.function, o.fluid, fixed);
         request.out = o.plot;
-        netloop::plot({table}, {o.fluid}, request);
+        // a curve is smooth only with more points than a table is read with
+        std::vector<double> fine = given[row].si;
+        constexpr std::size_t kSmooth = 401;
+        if (given[row].range && fine.size() < kSmooth) {
+            double low = fine.front(), high = fine.back();
+            fine.clear();
+            for (std::size_t i = 0; i < kSmooth; ++i) fine.push_back(low + (high - low) * static_cast<double>(i) / (kSmooth - 1));
+        }
+        netloop::plot({make_table(fine)}, {o.fluid}, request);
         fmt::print("\n{}\n", o.plot);
     }
     return 0;

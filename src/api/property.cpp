@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <cmath>
+#include <filesystem>
 
 #include "api/internal.hpp"
 #include "compile/parameters.hpp"
@@ -88,7 +89,8 @@ FluidProperty::FluidProperty(const std::string& fluid, const std::string& functi
     data->set = asked.set;
     data->unit = f->results[0].unit ? f->results[0].unit->text : "1";
     data->text = member->statement->doc;
-    std::string text = "system PropertyAsked {\n" + asked.declaration, call;
+    std::string text = file.empty() ? "" : fmt::format("use \"{}\"\n", std::filesystem::absolute(file).string()), call;
+    text += "system PropertyAsked {\n" + asked.declaration;
     for (const FunctionArgument& a : f->arguments) {
         data->arguments.push_back({a.name, a.unit ? a.unit->text : "1"});
         const std::string& unit = data->arguments.back().unit;

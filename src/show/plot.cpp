@@ -132,9 +132,10 @@ std::string script(const std::vector<Panel>& panels, const PlotRequest& request,
     s += fmt::format("set output \"{}\"\nset termoption noenhanced\n", escaped(out));
     s += "set border 3 lc rgb '#555555'\nset tics nomirror textcolor rgb '#333333'\nset grid lt 1 lc rgb '#d4d4d4' lw 1\nset key top right outside horizontal "
          "samplen 2\n";
-    s += "set lmargin 11\nset rmargin 5\n";
+    s += fmt::format("set lmargin {}\nset rmargin 5\n", panels.size() > 1 ? 13 : 11);
     if (panels.size() > 1)
-        s += fmt::format("set multiplot layout {},1{}\n", panels.size(), request.title.empty() ? "" : fmt::format(" title \"{}\"", escaped(request.title)));
+        s += fmt::format("set multiplot layout {},1{}\n", panels.size(),
+                         request.title.empty() ? "" : fmt::format(" title \"{}\\n\"", escaped(request.title)));  // a line of air above the legend
     else if (!request.title.empty())
         s += fmt::format("set title \"{}\"\n", escaped(request.title));
     int number = 0;

@@ -86,7 +86,12 @@ private:
             if (row.kind == Row::Kind::hold && !is_found(row.index)) report.held.push_back(describe_column(row.index));
             if (row.kind != Row::Kind::condition) continue;
             const StartEquation& s = m_.form.start[row.index];
-            if (s.claim == StartEquation::Claim::guess) report.assumed.push_back(s.text);
+            if (s.claim == StartEquation::Claim::guess) {
+                // of a long expression its value says more
+                const Node& left = m_.form.reduced.system.flat->graph[s.left];
+                constexpr std::size_t kReadable = 70;
+                report.assumed.push_back(s.text.size() > kReadable && left.op == Op::unknown ? describe_z(m_, left.a, s_.z[left.a]) : s.text);
+            }
             if (s.claim == StartEquation::Claim::init && m_.form.steady) report.left_open.push_back(s.text);
         }
         for (std::uint32_t i = 0; i < m_.n(); ++i)

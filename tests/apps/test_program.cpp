@@ -283,4 +283,36 @@ TEST_CASE("fixed steps, slots and rates from the command line; what does not fit
     CHECK(test::netloop("run " + pendulum + " --stop 1s --integrator nothing").err.find("there are: auto, bdf") != std::string::npos);
 }
 
+TEST_CASE("property: a table over a range, several columns, a figure; wrong questions are told what fits")
+{
+    test::Scratch folder;
+    test::Outcome table = test::netloop("property air cp --p 1bar --T 250K..1500K --points 6");
+    CHECK(table.code == 0);
+    CHECK(table.out.find("cp [J/(kg*K)]") != std::string::npos);
+    CHECK(table.out.find("1209.") != std::string::npos);  // at 1500 K
+    test::Outcome two =
+        test::netloop("property oil kinematic_viscosity --T=0degC..100degC --p 1bar,300bar --unit cSt --points 3 --plot " + (folder / "nu.png"));
+    CHECK(two.code == 0);
+    CHECK(two.out.find("p = 300 bar [cSt]") != std::string::npos);
+    CHECK(test::read_file(folder / "nu.png").substr(1, 3) == "PNG");
+    test::Outcome kind = test::netloop("property \"MineralOil(grade = 32 cSt)\" viscosity --T \"40 degC\"");
+    CHECK(kind.out.find("0.02735") != std::string::npos);
+    CHECK(test::netloop("property water").out.find("vapour_pressure") != std::string::npos);
+    test::write_file(folder / "own.loop", "use fluids\nfluid thin = MineralOil(grade = 10 cSt)\n");
+    CHECK(test::netloop("property thin viscosity --T=\"40 degC\" --file " + (folder / "own.loop")).code == 0);
+    struct Wrong {
+        const char *arguments, *says;
+    };
+    for (const Wrong& w :
+         {Wrong{"property airr cp", "did you mean 'fluids.air'"}, Wrong{"property air c_p", "cp"}, Wrong{"property air cp --x 3", "--T [K]"},
+          Wrong{"property air cp --T 3bar", "no unit of 'T'"}, Wrong{"property air cp --T warm", "a number with its unit"},
+          Wrong{"property oil void_fraction", "give --share"}, Wrong{"property air cp --plot x.png", "needs a range"},
+          Wrong{"property air cp --T 300K..400K --p 1bar..2bar --points 1", "--points"}, Wrong{"property air cp --T 300K --unit bar", "cannot be shown"}}) {
+        test::Outcome o = test::netloop(w.arguments);
+        INFO(w.arguments << ": " << o.err);
+        CHECK(o.code != 0);
+        CHECK(o.err.find(w.says) != std::string::npos);
+    }
+}
+
 TEST_SUITE_END();

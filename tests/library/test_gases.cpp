@@ -144,6 +144,19 @@ TEST_CASE("pneumatic cylinder and valve: a full stroke ends at the pressures of 
     CHECK(r["stop.push_high"].final() == doctest::Approx((7e5 - 1.01325e5) * kPi / 4 * 0.0016).epsilon(0.01));
 }
 
+TEST_CASE("the open air at an altitude, and a feed of given temperature, mix in a tank")
+{
+    Recording r =
+        run("fluid air = DryAir\n part hill : OpenAir(medium = air, altitude = 2000 m)\n part feed : GasFeed(flow = 1 g/s, temperature = 80 degC)\n part tank "
+            ": GasTank(volume = 1 L)\n part way : Restriction(area = 200 mm^2)\n "
+            "feed.outlet -- tank.inlet ; tank.outlet -- way.inlet ; way.outlet -- hill.outlet\n init tank.T = 20 degC ; init tank.p = 0.9 bar",
+            20);
+    CHECK(r["hill.outlet.p"].final() == doctest::Approx(79495.2).epsilon(1e-4));  // ISO 2533 at 2 km
+    CHECK(r["hill.T"].final() == doctest::Approx(275.154).epsilon(1e-5));
+    CHECK(r["tank.p"].final() == doctest::Approx(79495.2).epsilon(1e-3));
+    CHECK(r["tank.T"].final() == doctest::Approx(353.15).epsilon(1e-3));
+}
+
 TEST_CASE("gas pipe: steady loss by Colebrook, and a pressure wave at the speed of sound")
 {
     Recording r =
