@@ -9,7 +9,7 @@
 namespace {
 
 struct Options {
-    std::string name, file;
+    std::string name, file, find;
     bool json = false;
 };
 
@@ -25,7 +25,10 @@ int run_list(const Options& o)
     netloop::Library library = netloop::Library::standard();
     if (!o.file.empty()) library.load_file(o.file);
     std::vector<netloop::Library::Entry> entries;
-    if (o.name.empty() && o.file.empty()) {
+    if (!o.find.empty()) {
+        entries = library.find(o.find);
+        if (entries.empty()) throw netloop::UsageError(fmt::format("nothing holds all of '{}'; try fewer or shorter words", o.find));
+    } else if (o.name.empty() && o.file.empty()) {
         for (const std::string& p : library.packages()) entries.push_back({p, "library", fmt::format("{} definitions", library.list(p).size())});
     } else {
         entries = library.list(o.name);
@@ -56,8 +59,9 @@ Command add_list(CLI::App& program)
     CLI::App* app = program.add_subcommand("list", "List the libraries, or what a library or file defines");
     app->add_option("library", o->name, "such as hydraulics; without it the libraries are listed");
     app->add_option("--file", o->file, "list the definitions of this .loop file");
+    app->add_option("--find", o->find, "list what holds all of these words in its name or text, in all libraries");
     app->add_flag("--json", o->json, "print the list for programs");
-    app->footer("Example:  netloop list hydraulics");
+    app->footer("Example:  netloop list hydraulics\n          netloop list --find \"pressure limit\"");
     return {app, [o] { return run_list(*o); }};
 }
 

@@ -32,6 +32,9 @@ public:
     };
     /// Definitions of a shipped library, or with an empty name those of the files loaded so far, in the order of the text.
     std::vector<Entry> list(const std::string& package = "") const;
+    /// Definitions of all shipped libraries and loaded files whose name or text holds every word of `words` (any case, beginnings count);
+    /// those with most words in their names first.
+    std::vector<Entry> find(const std::string& words) const;
     /// Text, ports, params with units and ranges, equations and an example of a definition. Throws UsageError with the nearest
     /// name if there is none.
     std::string describe(const std::string& name) const;

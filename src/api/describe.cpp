@@ -2,6 +2,8 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cctype>
+#include <map>
 #include <sstream>
 
 #include "api/internal.hpp"
@@ -105,7 +107,12 @@ private:
         section("ports", items, [&](const BodyItem& i) {
             const auto* p = i.statement->as<PortDecl>();
             if (p == nullptr) return false;
-            row(p->name, "", ": " + text_of(p->domain) + (p->fluids.empty() ? "" : "(" + p->fluids[0] + ")") + (p->needed ? " needed" : p->optional ? " optional" : ""), i.statement->doc);
+            row(p->name, "",
+                ": " + text_of(p->domain) + (p->fluids.empty() ? "" : "(" + p->fluids[0] + ")") +
+                    (p->needed     ? " needed"
+                     : p->optional ? " optional"
+                                   : ""),
+                i.statement->doc);
             return true;
         });
         for (auto [kind, title] : {std::pair{QuantityKind::param, "params"},
@@ -127,8 +134,17 @@ private:
         section("functions", items, [&](const BodyItem& i) {
             const auto* f = i.statement->as<FunctionDecl>();
             if (f == nullptr) return false;
-            std::string text = source(i);
-            row(text.substr(0, text.find('{')), "", "", i.statement->doc);
+            // once: what a fluid's own function puts in place of the announced one, which may hold the text
+            std::string& text = function_texts_[f->name];
+            if (!i.statement->doc.empty()) text = i.statement->doc;
+            if (info->find(f->name)->statement != i.statement) return false;
+            auto with_unit = [](const FunctionArgument& a) { return a.name + (a.unit ? fmt::format("{}[{}]", a.name.empty() ? "" : " ", a.unit->text) : ""); };
+            std::string arguments, results;
+            for (const FunctionArgument& a : f->arguments) arguments += (arguments.empty() ? "" : ", ") + with_unit(a);
+            for (const FunctionArgument& r : f->results) results += (results.empty() ? "" : ", ") + with_unit(r);
+            std::string flat = text;
+            std::replace(flat.begin(), flat.end(), '\n', ' ');
+            out_ += fmt::format("  {:<66}{}{}\n", fmt::format("{}({}) -> {}", f->name, arguments, results), flat.empty() ? "" : " ", flat);
             return true;
         });
         section("equations", items, [&](const BodyItem& i) { return equation(i); });
@@ -207,6 +223,7 @@ private:
 
     LibrarySet& set_;
     const Definition& d_;
+    std::map<std::string, std::string> function_texts_;
     std::string out_;
 };
 
@@ -230,6 +247,40 @@ std::vector<Library::Entry> Library::list(const std::string& package) const
         }
     }
     for (const FileScope* f : set_->files_of(p)) add(*f);
+    return entries;
+}
+
+std::vector<Library::Entry> Library::find(const std::string& words) const
+{
+    auto lower = [](std::string text) {
+        std::transform(text.begin(), text.end(), text.begin(), [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
+        return text;
+    };
+    std::vector<std::string> wanted;
+    std::istringstream in(lower(words));
+    for (std::string word; in >> word;) wanted.push_back(word);
+    std::vector<std::pair<std::size_t, Entry>> found;
+    auto look = [&](const FileScope& f) {
+        for (const Definition* d : f.definitions) {
+            std::string name = lower(d->full_name), text = name + " " + lower(d->statement->doc);
+            std::size_t in_name = 0;
+            bool all = !wanted.empty();
+            for (const std::string& w : wanted) {
+                bool begins = false;
+                for (std::size_t at = text.find(w); at != std::string::npos && !begins; at = text.find(w, at + 1))
+                    begins = at == 0 || std::isalnum(static_cast<unsigned char>(text[at - 1])) == 0 || at < name.size();
+                all &= begins;
+                in_name += name.find(w) != std::string::npos ? 1 : 0;
+            }
+            if (all) found.emplace_back(in_name, Entry{d->full_name, kind_of(*d), first_sentence(d->statement->doc)});
+        }
+    };
+    for (const std::string& p : packages())
+        for (const FileScope* f : set_->files_of(set_->package(p))) look(*f);
+    for (const FileScope* f : set_->files_of(nullptr)) look(*f);
+    std::stable_sort(found.begin(), found.end(), [](const auto& a, const auto& b) { return a.first > b.first; });
+    std::vector<Entry> entries;
+    for (auto& [n, e] : found) entries.push_back(std::move(e));
     return entries;
 }
 

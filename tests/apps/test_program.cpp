@@ -315,4 +315,14 @@ TEST_CASE("property: a table over a range, several columns, a figure; wrong ques
     }
 }
 
+TEST_CASE("list --find looks for words in names and texts of all libraries")
+{
+    test::Outcome o = test::netloop("list --find \"pressure reduc\"");
+    CHECK(o.code == 0);
+    CHECK(o.out.find("hydraulics.ReducingValve") != std::string::npos);
+    CHECK(o.out.find("electrics") == std::string::npos);
+    CHECK(test::netloop("list --find Valve").out.find("gases.PneumaticValve") != std::string::npos);
+    CHECK(test::netloop("list --find \"no such thing\"").code == 2);
+}
+
 TEST_SUITE_END();
