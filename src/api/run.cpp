@@ -507,9 +507,11 @@ std::string RunSummary::text() const
     if (wall_seconds > 0)
         out += fmt::format("  time      {:.3f} s for {:g} s of machine time: {:.3g} times real time\n", wall_seconds, simulated, simulated / wall_seconds);
     std::string where;
+    double counted = 0;  // a long search for the start is work too, but no part of the time
+    for (const auto& [what, seconds] : shares) counted += seconds;
+    double whole = std::max(wall_seconds, counted);
     for (const auto& [what, seconds] : shares)
-        if (wall_seconds > 0 && seconds >= 0.005 * wall_seconds)
-            where += fmt::format("{}{} {:.0f} %", where.empty() ? "" : ", ", what, 100 * seconds / wall_seconds);
+        if (wall_seconds > 0 && seconds >= 0.005 * whole) where += fmt::format("{}{} {:.0f} %", where.empty() ? "" : ", ", what, 100 * seconds / whole);
     if (!where.empty()) out += fmt::format("  spent     {}\n", where);
     if (steps > 0) out += fmt::format("  method    {}\n", integrator);
     out += fmt::format("  steps     {} ({} residuals, {} Jacobians, {} repeated for error, {} for convergence)\n", steps, residuals, jacobians, error_failures,

@@ -106,6 +106,7 @@ private:
         State begin = s_;
         NewtonResult result = system_->solve(system_->whole(), false);
         if (result.outcome == NewtonResult::Outcome::converged) return result.iterations;
+        s_ = begin;  // a search that ran away has left its numbers where nothing depends on anything
         // what is singular here alone (a force that grows with the square of a speed that is 0) is a matter of where the search begins
         if (result.outcome == NewtonResult::Outcome::singular && !independent_elsewhere()) {
             if (system_->choose_by_rank()) {

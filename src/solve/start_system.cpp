@@ -1,6 +1,7 @@
 #include "solve/start_system.hpp"
 
 #include <algorithm>
+#include <array>
 #include <cmath>
 #include <map>
 
@@ -389,10 +390,11 @@ NewtonResult StartSystem::solve(const Block& block, bool continuation)
 
 bool StartSystem::shift(const Block& block, int attempt)
 {
-    constexpr double kShifts[] = {1, -1, 1e-3, -1e-3};
-    if (attempt >= 4) return false;
+    // the far ones reach where a valve opens at last (usual sizes of pressures are a bar)
+    constexpr std::array<double, 7> kShifts{1, -1, 1e-3, -1e-3, 30, 300, -30};
+    if (attempt >= static_cast<int>(kShifts.size())) return false;
     for (std::uint32_t c : block.columns) {
-        double at = (c < n_ ? held_[c] : 0) + kShifts[attempt] * scale(c);
+        double at = (c < n_ ? held_[c] : 0) + kShifts[static_cast<std::size_t>(attempt)] * scale(c);
         if (c < n_)
             s_.z[c] = std::clamp(at, m_.form.z[c].low, m_.form.z[c].high);
         else
