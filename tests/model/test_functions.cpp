@@ -241,7 +241,9 @@ TEST_CASE("roots are differentiated exactly at small sizes too")
 {
     // q runs from 1e-4 to 1e-8: its square is far below what counts as zero elsewhere
     netloop::Recording r = test::simulate(
-        "system S { var q : m^3 init 1e-4 m^3 ; q' = -q * 9.210340372 s^-1 ; let size : m^3 = sqrt(q^2 + (1e-9 m^3)^2) ; let rate : m^3/s = size' ; let root : m^1.5 = sqrt(q) ; let its_rate : m^1.5/s = root' }", 1, 1e-9, 0.1);
+        "system S { var q : m^3 init 1e-4 m^3 ; q' = -q * 9.210340372 s^-1 ; let size : m^3 = sqrt(q^2 + (1e-9 m^3)^2) ; let rate : m^3/s = size' ; let root : "
+        "m^1.5 = sqrt(q) ; let its_rate : m^1.5/s = root' }",
+        1, 1e-9, 0.1);
     for (std::size_t i = 0; i < r.n_rows(); ++i) {
         double q = r["q"].values[i], dq = -9.210340372 * q;
         CHECK(r["rate"].values[i] == doctest::Approx(q / std::sqrt(q * q + 1e-18) * dq).epsilon(1e-9));
@@ -253,7 +255,8 @@ TEST_CASE("roots are differentiated exactly at small sizes too")
 TEST_CASE("a declared start value that depends on other quantities is a condition of the start, whichever way equations are evaluated")
 {
     for (const char* evaluator : {"plain", "grouped", "machine"}) {
-        netloop::Run run(test::compile("component Part { param k = 3 ; var a init 2 ; var b init k * a ; a' = -a / (1 s) ; b' = 0 / (1 s) } system S { part p : Part }"));
+        netloop::Run run(
+            test::compile("component Part { param k = 3 ; var a init 2 ; var b init k * a ; a' = -a / (1 s) ; b' = 0 / (1 s) }\nsystem S { part p : Part }"));
         netloop::RunOptions options;
         options.stop = 1;
         options.evaluator = evaluator;
