@@ -209,12 +209,15 @@ Command add_property(CLI::App& program)
     app->add_option("function", o->function, "such as cp, density, viscosity; without it the functions are listed");
     app->add_option("--points", o->points, "number of points of a range (default 26)");
     app->add_option("--unit", o->unit, "the unit of the result (default: as declared)");
-    app->add_option("--plot", o->plot, "draw it too: .png or .svg");
+    CLI::Option* plot = app->add_option("--plot", o->plot, "draw it too: .png or .svg (default: function_of_fluid.png, here)")->expected(0, 1);
     app->add_option("--file", o->file, "a .loop file whose fluids are in sight too");
     app->allow_extras();
     app->footer(
         "Arguments of the function are options of their own: one value, a list 1bar,50bar or a range 250K..1500K. One range makes the rows, a\n"
         "second range or list the columns. p and T need not be given: 1.01325 bar, 20 degC.\n"
         "Example:  netloop property air cp --p 1bar --T 250K..1500K");
-    return {app, [o, app] { return run_property(*o, app->remaining()); }};
+    return {app, [o, app, plot] {
+                if (plot->count() > 0 && o->plot.empty()) o->plot = fmt::format("{}_of_{}.png", o->function, o->fluid.substr(0, o->fluid.find('(')));
+                return run_property(*o, app->remaining());
+            }};
 }

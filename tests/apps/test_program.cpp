@@ -295,6 +295,8 @@ TEST_CASE("property: a table over a range, several columns, a figure; wrong ques
     CHECK(two.code == 0);
     CHECK(two.out.find("p = 300 bar [cSt]") != std::string::npos);
     CHECK(test::read_file(folder / "nu.png").substr(1, 3) == "PNG");
+    CHECK(test::shell("cd " + folder.path() + " && \"$NETLOOP_PROGRAM\" property air cp --T 250K..1500K --plot").code == 0);
+    CHECK(test::read_file(folder / "cp_of_air.png").substr(1, 3) == "PNG");
     test::Outcome kind = test::netloop("property \"MineralOil(grade = 32 cSt)\" viscosity --T \"40 degC\"");
     CHECK(kind.out.find("0.02735") != std::string::npos);
     CHECK(test::netloop("property water").out.find("vapour_pressure") != std::string::npos);
