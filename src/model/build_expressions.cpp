@@ -257,12 +257,18 @@ Value Instantiator::resolve_member(InstanceId id, const Path& path, std::size_t 
         const Binding* b = binding_of(id, step.name);
         if (b == nullptr && q->value == nullptr) give_up(messages::missing_value, instances_[id].span, step.name, instances_[id].path);
         no_further();
-        return element(build(b != nullptr ? *b->value : *q->value, b != nullptr ? b->env : Env{id, m->scope, nullptr, nullptr, true}), step, env);
+        if (++call_depth_ > 100) give_up(messages::circular_definition, b != nullptr ? b->value->span : q->name_span, "param " + step.name);
+        Value v = element(build(b != nullptr ? *b->value : *q->value, b != nullptr ? b->env : Env{id, m->scope, nullptr, nullptr, true}), step, env);
+        --call_depth_;
+        return v;
     }
     bool fixed = q != nullptr && (q->kind == QuantityKind::constant || (instances_[id].constant && q->kind == QuantityKind::let));
     if (fixed && q->value != nullptr) {
         no_further();
-        return element(build(*q->value, {id, m->scope, nullptr, nullptr, true}), step, env);
+        if (++call_depth_ > 100) give_up(messages::circular_definition, q->name_span, "let " + step.name);
+        Value v = element(build(*q->value, {id, m->scope, nullptr, nullptr, true}), step, env);
+        --call_depth_;
+        return v;
     }
     give_up(messages::bad_value, step.span, fmt::format("'{}' does not exist here (the branch that holds it is not taken)", full));
 }

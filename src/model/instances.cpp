@@ -668,10 +668,12 @@ InstanceId Instantiator::file_fluid(const Definition& d)
     const auto& use = *d.as<FluidUseDecl>();
     const Definition* kind = set_.find(*d.scope, use.kind.kind);
     if (kind == nullptr || kind->as<FluidDecl>() == nullptr) throw StatementGivenUp{};
+    if (!file_fluids_making_.insert(&d).second) give_up(messages::circular_definition, use.name_span, "fluid " + d.name);
     std::vector<Binding> bindings;
     for (const NamedValue& v : use.kind.values) bindings.push_back({v.path, v.value, Env{kNoNode, d.scope, nullptr, nullptr, true}, false, nullptr});
     InstanceId made = make_instance(*kind, 0, d.full_name, std::move(bindings), use.name_span, true);
     instances_[made].constant = true;
+    file_fluids_making_.erase(&d);
     return file_fluids_[&d] = made;
 }
 

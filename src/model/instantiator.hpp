@@ -300,6 +300,7 @@ private:
     std::vector<DeferredBranch> deferred_;
     bool in_fluid_branch_ = false;
     std::map<const Definition*, InstanceId> file_fluids_;
+    std::set<const Definition*> file_fluids_making_;
     std::map<std::uint32_t, std::vector<std::uint32_t>> joined_;  ///< connectors of each joint, by its root
     std::vector<std::uint32_t> group_;                            ///< of each port: the first port of all that its flow mixes with
     std::map<std::uint32_t, std::vector<std::uint32_t>> groups_;
