@@ -135,7 +135,7 @@ TEST_CASE("a small network against a balance by hand: three pipes in a triangle"
 {
     Recording r = test::simulate(
         "use hydraulics, fluids\n system S { fluid w = Water(temperature = 12 degC) ; part source : Tank(oil = w, pressure = 5 bar) ; part ab, bc, ac : "
-        "QuietPipe(length = 100 m, diameter = 80 mm, friction_factor = "
+        "SteadyPipe(length = 100 m, diameter = 80 mm, friction_factor = "
         "0.02) ; part use_b : FlowSource(flow = -300 L/min) ; part use_c : FlowSource(flow = -600 L/min) ; source.outlet -- ab.inlet -- ac.inlet ; ab.outlet "
         "-- bc.inlet -- use_b.outlet ; ac.outlet -- bc.outlet -- "
         "use_c.outlet ; var clock init 0 ; clock' = 1 s^-1 }",

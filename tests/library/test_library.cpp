@@ -3,6 +3,7 @@
 
 #include <cmath>
 
+#include "library/oil.hpp"
 #include "support/support.hpp"
 
 using namespace netloop;
@@ -17,15 +18,8 @@ Recording run(const std::string& body, double stop, double every = 0, double tol
 
 constexpr double kPi = 3.14159265358979323846;
 
-// properties of the default oil at 40 degC, from the formulas of its text
-double oil_density(double p)
-{
-    return 870 * (1 - 7e-4 * 25) * std::exp((p - 1e5) / 1.4e9);
-}
-double signed_sqrt(double x, double w)
-{
-    return x / std::pow(x * x + w * w, 0.25);
-}
+using test::oil_density;
+using test::signed_sqrt;
 
 const std::string kBetween =
     "fluid oil = MineralOil\n part high : Tank(oil = oil, pressure = 101 bar)\n part low : Tank(pressure = 1 bar)\n high.outlet -- x.inlet\n x.outlet -- "

@@ -3,6 +3,7 @@
 
 #include <cmath>
 
+#include "library/oil.hpp"
 #include "support/support.hpp"
 
 using namespace netloop;
@@ -16,14 +17,8 @@ Recording run(const std::string& body, double stop, double every = 0, double tol
 
 constexpr double kPi = 3.14159265358979323846;
 
-double oil_density(double p)
-{
-    return 870 * (1 - 7e-4 * 25) * std::exp((p - 1e5) / 1.4e9);
-}
-double signed_sqrt(double x, double w)
-{
-    return x / std::pow(x * x + w * w, 0.25);
-}
+using test::oil_density;
+using test::signed_sqrt;
 
 // A part `x` between a tank of 101 bar and one of 1 bar, oil of 40 degC.
 Recording between(const std::string& part, const std::string& more = "")
@@ -131,7 +126,7 @@ TEST_CASE("quiet pipe: the quadratic formula for its flow, with rise and fitting
 {
     Recording r =
         run("fluid w = Water(temperature = 20 degC)\n part high : Tank(oil = w, pressure = 4 bar)\n part low : Tank(pressure = 1 bar)\n part x : "
-            "QuietPipe(length = 300 m, diameter = 80 mm, "
+            "SteadyPipe(length = 300 m, diameter = 80 mm, "
             "friction_factor = 0.022, fittings = 6, rise = 12 m)\n high.outlet -- x.inlet\n x.outlet -- low.outlet\n var clock init 0 ; clock' = 1 s^-1",
             1);
     double rho = 998.21 * std::exp(1.5e5 / 2.15e9), eta = 2.414e-5 * std::pow(10, 247.8 / 153.15), v = r["x.v"].final();
@@ -147,7 +142,7 @@ TEST_CASE("laminar and thermal: a pipe of sections warms its wall side; heat goe
             "= 16 mm, n = 12, conductance = "
             "120 W/K)\n part low : Tank(oil = oil, pressure = 5 bar)\n part room : Surroundings(temperature = 10 degC)\n feed.outlet -- line.a ; line.b -- "
             "low.outlet ; line.wall -- "
-            "room.surface",
+            "room.surface ; for i in 1 .. 13 { init line.section[i].p = 5 bar }",
             45, 5, 1e-7);
     // steady: dT/dx = -k' (T - T_room) / (m c): exponential; twelve mixers are a little less effective
     double m = -r["feed.outlet.m"].final(), c = 1806 + 3.64 * 50, units = 120 / (m * c);
@@ -370,7 +365,7 @@ TEST_CASE("variable, compensated and load-sensing pump, motor and centrifugal pu
     Recording l = run(drive +
                           "part p : LoadSensingPump(displacement = 50 cm^3/rev, margin = 18 bar)\n part x : Volume ; part o : Orifice(diameter = 4 mm)\n part "
                           "t : Tank(pressure = 60 bar)\n p.outlet "
-                          "-- x.port_a ; x.port_b -- o.inlet ; o.outlet -- t.outlet -- p.sense\n init p.share = 0.2",
+                          "-- x.port_a ; x.port_b -- o.inlet ; o.outlet -- t.outlet -- p.pilot\n init p.share = 0.2",
                       10);
     CHECK(l["x.p"].final() == doctest::Approx(78e5).epsilon(1e-4));
     Recording m =

@@ -376,10 +376,12 @@ TEST_CASE("several runs of one compiled system at once: each has its own moments
 TEST_CASE("a run goes on from a recording with its memories and stages, and the time spent in them")
 {
     test::Scratch folder;
-    const std::string out = folder / "first.h5",
-                      model = "system S { var x init 0 ; memory n = 0 ; memory began = 0 ; x' = duty.rate\n every 0.3 s { n := n + 1 } ; when start { began := began + 1 }\n"
-                              "sequence duty { stage a { rate = 1 s^-1 ; start { began := began + 10 } } -> b after 1 s\n"
-                              "stage b { rate = 5 s^-1 ; start { began := began + 100 } } -> c after 2 s\n stage c { rate = 0 s^-1 } } }\n";
+    const std::string
+        out = folder / "first.h5",
+        model =
+            "system S { var x init 0 ; memory n = 0 ; memory began = 0 ; x' = duty.rate\n every 0.3 s { n := n + 1 } ; when start { began := began + 1 }\n"
+            "sequence duty { stage a { rate = 1 s^-1 ; start { began := began + 10 } } -> b after 1 s\n"
+            "stage b { rate = 5 s^-1 ; start { began := began + 100 } } -> c after 2 s\n stage c { rate = 0 s^-1 } } }\n";
     netloop::Library library = netloop::Library::standard();
     library.load_text("first.loop", model + "scenario first of S { stop at 2.5 s }");
     netloop::Run first(netloop::compile(library));
@@ -403,7 +405,8 @@ TEST_CASE("a run goes on from a recording with its memories and stages, and the 
 
 TEST_CASE("a period changed while the run goes on counts from the last tick")
 {
-    netloop::Run r(test::compile("system S { param T : s = 0.4 s ; memory n = 0 ; memory last : s = 0 s ; var x init 0 ; x' = 1 s^-1 ; every T { n := n + 1 ; last := time } }"));
+    netloop::Run r(test::compile(
+        "system S { param T : s = 0.4 s ; memory n = 0 ; memory last : s = 0 s ; var x init 0 ; x' = 1 s^-1 ; every T { n := n + 1 ; last := time } }"));
     r.step_to(1);
     CHECK(r.value("n") == 3);  // 0, 0.4, 0.8
     r.set("T", netloop::q(0.1, "s"));

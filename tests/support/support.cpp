@@ -105,7 +105,8 @@ std::string messages_of(const std::string& text)
 std::vector<Shipped> shipped_models()
 {
     std::vector<Shipped> list;
-    for (const char* folder : {"examples/bascule", "examples/first", "examples/mechanisms", "examples/switching", "examples/gas", "examples/hydraulics", "examples/canal"})
+    for (const char* folder :
+         {"examples/bascule", "examples/first", "examples/mechanisms", "examples/switching", "examples/gas", "examples/hydraulics", "examples/canal"})
         for (const auto& entry : std::filesystem::directory_iterator(source_path(folder))) {
             std::string text = read_file(entry.path().string());
             std::size_t at = text.find("\nscenario ");
