@@ -25,6 +25,10 @@ Command add_property(CLI::App& program);
 
 /// "path=value" texts of --set taken apart. Throws netloop::UsageError.
 std::vector<std::pair<std::string, std::string>> split_settings(const std::vector<std::string>& settings);
+/// A number with its unit, such as "250K"; without one in the unit `otherwise`. Throws netloop::UsageError that names
+/// the option and says `what` is expected.
+netloop::Quantity quantity_from(const std::string& text, const std::string& otherwise, const std::string& option, const std::string& what,
+                                const std::string& example);
 /// A time such as "60", "60s", "2 min". Throws netloop::UsageError.
 double seconds_from(const std::string& text, const std::string& option);
 void print_diagnostics(const std::vector<netloop::Diagnostic>& diagnostics, bool notes);

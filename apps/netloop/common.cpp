@@ -1,5 +1,6 @@
 #include <fmt/format.h>
 
+#include <cmath>
 #include <cstdio>
 #include <cstdlib>
 #include <nlohmann/json.hpp>
@@ -18,17 +19,25 @@ std::vector<std::pair<std::string, std::string>> split_settings(const std::vecto
     return list;
 }
 
-double seconds_from(const std::string& text, const std::string& option)
+netloop::Quantity quantity_from(const std::string& text, const std::string& otherwise, const std::string& option, const std::string& what,
+                                const std::string& example)
 {
     char* end = nullptr;
     double value = std::strtod(text.c_str(), &end);
     std::string unit = end;
     while (!unit.empty() && unit.front() == ' ') unit.erase(0, 1);
-    if (end == text.c_str()) throw netloop::UsageError(fmt::format("{} {}: a time is expected, for example {} 60s", option, text, option));
+    if (end == text.c_str() || !std::isfinite(value))
+        throw netloop::UsageError(fmt::format("{} {}: {} is expected, for example {} {}", option, text, what, option, example));
+    return {value, unit.empty() ? otherwise : unit};
+}
+
+double seconds_from(const std::string& text, const std::string& option)
+{
+    netloop::Quantity time = quantity_from(text, "s", option, "a time", "60s");
     netloop::Column helper;
     helper.name = option;
-    helper.unit = unit.empty() ? "s" : unit;
-    helper.values = {netloop::q(value, helper.unit).si()};
+    helper.unit = time.unit;
+    helper.values = {time.si()};
     return helper.in("s").values[0];
 }
 

@@ -1,10 +1,10 @@
 // `property`: a property of a fluid over its range, as a table or a figure.
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <cmath>
-#include <filesystem>
 #include <memory>
-#include <netloop/property.hpp>
+#include <numeric>
 
 #include "commands.hpp"
 #include "show/plot.hpp"
@@ -12,29 +12,25 @@
 namespace {
 
 struct Options {
-    std::string fluid, function, file, plot, unit, out;
+    std::string fluid, function, file, plot, unit;
     int points = 26;
 };
 
-// What one argument of the property is: one value, several, or a range.
-struct Values {
-    std::string unit;  ///< in which they are shown
+// What one argument of the property is given: one value, a list, or a range.
+struct Given {
+    std::string name, declared;  ///< with its declared unit
+    std::string unit;            ///< in which it is shown
     std::vector<double> si;
     bool range = false;
+
+    std::string shown(double value) const
+    {
+        double offset = netloop::q(0, unit).si();
+        return fmt::format("{} = {:.6g}{}", name, (value - offset) / (netloop::q(1, unit).si() - offset), unit == "1" ? "" : " " + unit);
+    }
 };
 
-double number_with_unit(const std::string& text, const std::string& otherwise, std::string& unit, const std::string& option)
-{
-    char* end = nullptr;
-    double value = std::strtod(text.c_str(), &end);
-    std::string rest = end;
-    while (!rest.empty() && rest.front() == ' ') rest.erase(0, 1);
-    if (end == text.c_str() || !std::isfinite(value)) throw netloop::UsageError(fmt::format("--{} {}: a number with its unit is expected", option, text));
-    unit = rest.empty() ? otherwise : rest;
-    return netloop::q(value, unit).si();
-}
-
-// A column of SI values that is shown in a unit; throws if it does not fit the declared one.
+// SI values that are shown in a unit. Throws RecordingError if it is no unit of what is declared.
 netloop::Column column_in(const std::string& name, const std::string& declared, const std::string& unit, std::vector<double> si)
 {
     netloop::Column c;
@@ -48,43 +44,130 @@ netloop::Column column_in(const std::string& name, const std::string& declared, 
     return c;
 }
 
-double shown(double si, const std::string& unit)
+std::vector<double> between(double low, double high, int points)
 {
-    double offset = netloop::q(0, unit).si();
-    return (si - offset) / (netloop::q(1, unit).si() - offset);
+    std::vector<double> values;
+    for (int i = 0; i < points; ++i) values.push_back(low + (high - low) * i / (points - 1));
+    return values;
 }
 
-Values read_values(const std::string& text, const netloop::FluidProperty::Argument& argument, int points)
+void read_values(const std::string& text, int points, Given& g)
 {
-    Values v;
-    auto check = [&](const std::string& unit) {
+    auto one = [&](const std::string& part, const std::string& otherwise) {
+        netloop::Quantity v = quantity_from(part, otherwise, "--" + g.name, "a number with its unit", "1" + (g.declared == "1" ? "" : g.declared));
         try {
-            column_in(argument.name, argument.unit, unit, {});
+            column_in(g.name, g.declared, v.unit, {});
         } catch (const netloop::RecordingError&) {
-            throw netloop::UsageError(
-                fmt::format("--{} {}: [{}] is no unit of '{}', which is in [{}]", argument.name, text, unit, argument.name, argument.unit));
+            throw netloop::UsageError(fmt::format("--{} {}: [{}] is no unit of '{}', which is in [{}]", g.name, text, v.unit, g.name, g.declared));
         }
+        g.unit = v.unit;
+        return v.si();
     };
-    if (std::size_t dots = text.find(".."); dots != std::string::npos) {
-        std::string first, last;
-        double high = number_with_unit(text.substr(dots + 2), argument.unit, last, argument.name);
-        double low = number_with_unit(text.substr(0, dots), last, first, argument.name);
-        check(first), check(last);
-        v.unit = last;
-        v.range = true;
-        for (int i = 0; i < points; ++i) v.si.push_back(low + (high - low) * i / (points - 1));
-        return v;
+    g.si.clear();
+    std::size_t dots = text.find("..");
+    g.range = dots != std::string::npos;
+    if (g.range) {
+        double high = one(text.substr(dots + 2), g.declared);
+        std::string unit = g.unit;  // that of the end, which the beginning need not repeat
+        double low = one(text.substr(0, dots), unit);
+        g.unit = unit;
+        g.si = between(low, high, points);
+        return;
     }
     for (std::size_t from = 0; from <= text.size();) {
         std::size_t comma = std::min(text.find(',', from), text.size());
-        v.si.push_back(number_with_unit(text.substr(from, comma - from), argument.unit, v.unit, argument.name));
-        check(v.unit);
+        g.si.push_back(one(text.substr(from, comma - from), g.declared));
         from = comma + 1;
     }
-    return v;
 }
 
-int run_list(const Options& o)
+// The arguments of the property from what stands behind the options: "--T", "250K..1500K" or "--T=250K..1500K".
+std::vector<Given> read_arguments(const netloop::FluidProperty& property, const Options& o, const std::vector<std::string>& words)
+{
+    std::vector<Given> given;
+    std::string all;
+    for (const auto& a : property.arguments()) {
+        given.push_back({a.name, a.unit, {}, {}, false});
+        all += fmt::format("{}--{} [{}]", all.empty() ? "" : ", ", a.name, a.unit);
+    }
+    for (std::size_t i = 0; i < words.size(); ++i) {
+        std::string word = words[i], name = word.starts_with("--") ? word.substr(2) : "", value;
+        if (std::size_t equals = name.find('='); equals != std::string::npos)
+            value = name.substr(equals + 1), name.resize(equals);
+        else if (i + 1 < words.size())
+            value = words[++i];
+        auto g = std::find_if(given.begin(), given.end(), [&](const Given& x) { return x.name == name; });
+        if (value.empty() || g == given.end())
+            throw netloop::UsageError(fmt::format("'{}': '{}' takes {}, each with a value", word, o.function, all.empty() ? "no arguments" : all));
+        read_values(value, o.points, *g);
+    }
+    for (Given& g : given) {
+        if (!g.si.empty()) continue;
+        if (g.name == "p")
+            g.unit = "bar", g.si = {101325};
+        else if (g.name == "T")
+            g.unit = "degC", g.si = {293.15};
+        else
+            throw netloop::UsageError(fmt::format("give --{} in [{}], as one value or a range: --{} a..b", g.name, g.declared, g.name));
+    }
+    return given;
+}
+
+// Which argument runs over the rows (the first range, else the first list) and which over the columns; null: none.
+struct Axes {
+    const Given* row = nullptr;
+    const Given* column = nullptr;
+};
+Axes choose_axes(const std::vector<Given>& given)
+{
+    std::vector<const Given*> many;
+    for (const Given& g : given)
+        if (g.si.size() > 1) many.push_back(&g);
+    std::stable_sort(many.begin(), many.end(), [](const Given* a, const Given* b) { return a->range > b->range; });
+    if (many.size() > 2) throw netloop::UsageError("at most two arguments can have several values: one for the rows, one for the columns");
+    return {many.empty() ? nullptr : many[0], many.size() > 1 ? many[1] : nullptr};
+}
+
+// A first column that only counts, that of the rows' argument if there is one, and one for each value of the columns' argument.
+netloop::Recording tabulate(const netloop::FluidProperty& property, const Options& o, const std::vector<Given>& given, Axes axes,
+                            const std::vector<double>& rows)
+{
+    netloop::Recording table;
+    table.system = o.fluid;
+    std::vector<double> counted(rows.size());
+    std::iota(counted.begin(), counted.end(), 0.0);
+    table.columns.push_back(column_in("time", "s", "s", counted));
+    if (axes.row != nullptr) table.columns.push_back(column_in(axes.row->name, axes.row->declared, axes.row->unit, rows));
+    for (std::size_t c = 0; c < (axes.column != nullptr ? axes.column->si.size() : 1); ++c) {
+        std::vector<double> values;
+        for (double row : rows) {
+            std::vector<double> at;
+            for (const Given& g : given) at.push_back(&g == axes.row ? row : g.si[&g == axes.column ? c : 0]);
+            values.push_back(property(at));
+        }
+        table.columns.push_back(column_in(axes.column != nullptr ? axes.column->shown(axes.column->si[c]) : o.function, property.unit(),
+                                          o.unit.empty() ? property.unit() : o.unit, std::move(values)));
+    }
+    return table;
+}
+
+void print(const netloop::Recording& table)
+{
+    std::vector<std::string> lines(table.n_rows() + 1);
+    for (std::size_t c = 1; c < table.columns.size(); ++c) {
+        const netloop::Column& column = table.columns[c];
+        std::string head = fmt::format("{} [{}]", column.name, column.unit);
+        std::size_t width = std::max<std::size_t>(head.size(), 12) + 2;
+        lines[0] += fmt::format("{:>{}}", head, width);
+        for (std::size_t r = 0; r < table.n_rows(); ++r) {
+            double v = (column.values[r] - column.offset) / column.scale;
+            lines[r + 1] += fmt::format("{:>{}}", std::isnan(v) ? std::string("-") : fmt::format("{:.6g}", v), width);
+        }
+    }
+    fmt::print("\n{}\n", fmt::join(lines, "\n"));
+}
+
+int list_functions(const Options& o)
 {
     auto entries = netloop::FluidProperty::list(o.fluid, o.file);
     std::size_t width = 0, kind = 0;
@@ -93,109 +176,32 @@ int run_list(const Options& o)
     return 0;
 }
 
-int run_property(const Options& o, const std::vector<std::string>& rest)
+int run_property(const Options& o, const std::vector<std::string>& words)
 {
-    if (o.function.empty()) return run_list(o);
+    if (o.function.empty()) return list_functions(o);
     if (o.points < 2 || o.points > 100000) throw netloop::UsageError(fmt::format("--points {}: from 2 to 100000", o.points));
     netloop::FluidProperty property(o.fluid, o.function, o.file);
-    const auto& arguments = property.arguments();
-    std::vector<Values> given(arguments.size());
-    for (std::size_t i = 0; i < rest.size(); ++i) {
-        std::string name = rest[i].starts_with("--") ? rest[i].substr(2) : "", value;
-        std::size_t equals = name.find('=');
-        if (equals != std::string::npos)
-            value = name.substr(equals + 1), name.resize(equals);
-        else if (i + 1 < rest.size())
-            value = rest[++i];
-        std::size_t k = 0;
-        while (k < arguments.size() && arguments[k].name != name) ++k;
-        if (name.empty() || value.empty() || k == arguments.size()) {
-            std::string list;
-            for (const auto& a : arguments) list += fmt::format("{}--{} [{}]", list.empty() ? "" : ", ", a.name, a.unit);
-            throw netloop::UsageError(fmt::format("'{}': '{}' takes {}, each with a value", rest[equals == std::string::npos && !value.empty() ? i - 1 : i],
-                                                  o.function, list.empty() ? "no arguments" : list));
-        }
-        given[k] = read_values(value, arguments[k], o.points);
-    }
-    for (std::size_t k = 0; k < arguments.size(); ++k) {
-        if (!given[k].si.empty()) continue;
-        if (arguments[k].name == "p")
-            given[k] = {"bar", {101325}, false};
-        else if (arguments[k].name == "T")
-            given[k] = {"degC", {293.15}, false};
-        else
-            throw netloop::UsageError(
-                fmt::format("give --{} in [{}], as one value or a range: --{} a..b", arguments[k].name, arguments[k].unit, arguments[k].name));
-    }
-    // rows run over the first range (else the first list), columns over one more
-    std::vector<std::size_t> many;
-    for (std::size_t k = 0; k < given.size(); ++k)
-        if (given[k].si.size() > 1) many.push_back(k);
-    std::stable_sort(many.begin(), many.end(), [&](std::size_t a, std::size_t b) { return given[a].range > given[b].range; });
-    if (many.size() > 2) throw netloop::UsageError("at most two arguments can have several values: one for the rows, one for the columns");
-    std::size_t row = many.empty() ? given.size() : many[0], column = many.size() > 1 ? many[1] : given.size();
-    if (!o.plot.empty() && row == given.size()) throw netloop::UsageError("a figure needs a range: for example --T 250K..1500K");
-    std::string unit = o.unit.empty() ? property.unit() : o.unit;
-    auto make_table = [&](const std::vector<double>& rows) {
-        netloop::Recording table;
-        table.system = o.fluid;
-        std::vector<double> counted;
-        for (std::size_t r = 0; r < rows.size(); ++r) counted.push_back(static_cast<double>(r));
-        table.columns.push_back(column_in("time", "s", "s", counted));
-        if (row < given.size()) table.columns.push_back(column_in(arguments[row].name, arguments[row].unit, given[row].unit, rows));
-        std::size_t n_columns = column < given.size() ? given[column].si.size() : 1;
-        for (std::size_t c = 0; c < n_columns; ++c) {
-            std::vector<double> values;
-            for (double at_row : rows) {
-                std::vector<double> at;
-                for (std::size_t k = 0; k < given.size(); ++k) at.push_back(k == row ? at_row : given[k].si[k == column ? c : 0]);
-                values.push_back(property(at));
-            }
-            std::string name = o.function;
-            if (column < given.size())
-                name = fmt::format("{} = {:.6g} {}", arguments[column].name, shown(given[column].si[c], given[column].unit), given[column].unit);
-            table.columns.push_back(column_in(name, property.unit(), unit, std::move(values)));
-        }
-        return table;
-    };
-    netloop::Recording table = make_table(row < given.size() ? given[row].si : std::vector<double>{0});
-    std::size_t n_rows = table.n_rows();
+    std::vector<Given> given = read_arguments(property, o, words);
+    Axes axes = choose_axes(given);
+    if (!o.plot.empty() && axes.row == nullptr) throw netloop::UsageError("a figure needs a range: for example --T 250K..1500K");
     std::string fixed;
-    for (std::size_t k = 0; k < given.size(); ++k)
-        if (k != row && k != column)
-            fixed += fmt::format(", {} = {:.6g} {}", arguments[k].name, shown(given[k].si[0], given[k].unit), given[k].unit == "1" ? "" : given[k].unit);
+    for (const Given& g : given)
+        if (&g != axes.row && &g != axes.column) fixed += ", " + g.shown(g.si[0]);
+    netloop::Recording table = tabulate(property, o, given, axes, axes.row != nullptr ? axes.row->si : std::vector<double>{0});
     fmt::print("{}.{}{}\n", o.fluid, o.function, fixed);
     if (!property.text().empty()) fmt::print("{}\n", property.text());
-    std::vector<std::string> head;
-    for (std::size_t c = 1; c < table.columns.size(); ++c) head.push_back(fmt::format("{} [{}]", table.columns[c].name, table.columns[c].unit));
-    fmt::print("\n");
-    for (const std::string& h : head) fmt::print("{:>{}}", h, std::max<std::size_t>(h.size(), 12) + 2);
-    fmt::print("\n");
-    for (std::size_t r = 0; r < n_rows; ++r) {
-        for (std::size_t c = 1; c < table.columns.size(); ++c) {
-            const netloop::Column& col = table.columns[c];
-            double v = (col.values[r] - col.offset) / col.scale;
-            fmt::print("{:>{}}", std::isnan(v) ? std::string("-") : fmt::format("{:.6g}", v), std::max<std::size_t>(head[c - 1].size(), 12) + 2);
-        }
-        fmt::print("\n");
-    }
-    if (!o.plot.empty()) {
-        netloop::PlotRequest request;
-        for (std::size_t c = 2; c < table.columns.size(); ++c) request.quantities.push_back(table.columns[c].name);
-        request.against = table.columns[1].name;
-        request.title = fmt::format("{} of {}{}", o.function, o.fluid, fixed);
-        request.out = o.plot;
-        // a curve is smooth only with more points than a table is read with
-        std::vector<double> fine = given[row].si;
-        constexpr std::size_t kSmooth = 401;
-        if (given[row].range && fine.size() < kSmooth) {
-            double low = fine.front(), high = fine.back();
-            fine.clear();
-            for (std::size_t i = 0; i < kSmooth; ++i) fine.push_back(low + (high - low) * static_cast<double>(i) / (kSmooth - 1));
-        }
-        netloop::plot({make_table(fine)}, {o.fluid}, request);
-        fmt::print("\n{}\n", o.plot);
-    }
+    print(table);
+    if (o.plot.empty()) return 0;
+    constexpr int kSmooth = 401;  // a curve is smooth only with more points than a table is read with
+    bool finer = axes.row->range && o.points < kSmooth;
+    netloop::PlotRequest request;
+    for (std::size_t c = 2; c < table.columns.size(); ++c) request.quantities.push_back(table.columns[c].name);
+    request.against = axes.row->name;
+    request.title = fmt::format("{} of {}{}", o.function, o.fluid, fixed);
+    request.out = o.plot;
+    std::vector<double> rows = finer ? between(axes.row->si.front(), axes.row->si.back(), kSmooth) : axes.row->si;
+    netloop::plot({tabulate(property, o, given, axes, rows)}, {o.fluid}, request);
+    fmt::print("\n{}\n", o.plot);
     return 0;
 }
 

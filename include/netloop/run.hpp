@@ -54,6 +54,7 @@ struct RunSummary {
     std::vector<std::string> left_open;  ///< inits that a steady start still needed
     std::vector<std::string> found;      ///< values of the params that the start had to find
     std::size_t state_changes = 0;       ///< how often the choice of states was changed
+    std::size_t systems = 0;             ///< systems of equations gone through, where they change in kind; 1: they did not
     EventRecord event_record;            ///< conditions and sampled blocks that came
     double event_seconds = 0;            ///< of wall_seconds, spent on locating and settling events
     std::size_t kept_histories = 0;      ///< events behind which integration went on without beginning anew

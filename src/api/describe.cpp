@@ -3,7 +3,6 @@
 
 #include <algorithm>
 #include <cctype>
-#include <map>
 #include <sstream>
 
 #include "api/internal.hpp"
@@ -134,15 +133,12 @@ private:
         section("functions", items, [&](const BodyItem& i) {
             const auto* f = i.statement->as<FunctionDecl>();
             if (f == nullptr) return false;
-            // once: what a fluid's own function puts in place of the announced one, which may hold the text
-            std::string& text = function_texts_[f->name];
-            if (!i.statement->doc.empty()) text = i.statement->doc;
-            if (info->find(f->name)->statement != i.statement) return false;
+            if (info->find(f->name)->statement != i.statement) return false;  // announced only; what fills it in follows
             auto with_unit = [](const FunctionArgument& a) { return a.name + (a.unit ? fmt::format("{}[{}]", a.name.empty() ? "" : " ", a.unit->text) : ""); };
             std::string arguments, results;
             for (const FunctionArgument& a : f->arguments) arguments += (arguments.empty() ? "" : ", ") + with_unit(a);
             for (const FunctionArgument& r : f->results) results += (results.empty() ? "" : ", ") + with_unit(r);
-            std::string flat = text;
+            std::string flat = function_text(*info, f->name);
             std::replace(flat.begin(), flat.end(), '\n', ' ');
             out_ += fmt::format("  {:<66}{}{}\n", fmt::format("{}({}) -> {}", f->name, arguments, results), flat.empty() ? "" : " ", flat);
             return true;
@@ -223,11 +219,18 @@ private:
 
     LibrarySet& set_;
     const Definition& d_;
-    std::map<std::string, std::string> function_texts_;
     std::string out_;
 };
 
 }  // namespace
+
+std::string function_text(const ComponentInfo& info, const std::string& name)
+{
+    std::string text;
+    for (const BodyItem& i : info.items)
+        if (const auto* f = i.statement->as<FunctionDecl>(); f != nullptr && f->name == name && !i.statement->doc.empty()) text = i.statement->doc;
+    return text;
+}
 
 std::vector<Library::Entry> Library::list(const std::string& package) const
 {

@@ -28,6 +28,9 @@ struct LibraryAccess {
     static std::shared_ptr<LibrarySet> set(const Library& library) { return library.set_; }
 };
 
+/// The `##` text of a function of a fluid or component: its own, else that of the announcement which it fills in.
+std::string function_text(const ComponentInfo& info, const std::string& name);
+
 /// Diagnostics from number `from` on, for the outside.
 std::vector<Diagnostic> export_diagnostics(const LibrarySet& set, std::size_t from = 0);
 /// Throws ModelError if there is an error among the diagnostics from number `from` on.

@@ -88,7 +88,7 @@ FluidProperty::FluidProperty(const std::string& fluid, const std::string& functi
     auto data = std::make_shared<Data>();
     data->set = asked.set;
     data->unit = f->results[0].unit ? f->results[0].unit->text : "1";
-    data->text = member->statement->doc;
+    data->text = function_text(*info, function);
     std::string text = file.empty() ? "" : fmt::format("use \"{}\"\n", std::filesystem::absolute(file).string()), call;
     text += "system PropertyAsked {\n" + asked.declaration;
     for (const FunctionArgument& a : f->arguments) {
@@ -150,7 +150,7 @@ std::vector<Library::Entry> FluidProperty::list(const std::string& fluid, const 
         if (f == nullptr || !f->body || f->results.size() != 1) continue;
         std::string arguments;
         for (const FunctionArgument& a : f->arguments) arguments += (arguments.empty() ? "" : ", ") + a.name;
-        std::string doc = m.statement->doc;
+        std::string doc = function_text(*info, name);
         for (char& c : doc)
             if (c == '\n') c = ' ';
         entries.push_back({name, fmt::format("({}) [{}]", arguments, f->results[0].unit ? f->results[0].unit->text : "1"), doc});

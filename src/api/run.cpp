@@ -319,6 +319,7 @@ struct Run::Data {
         summary.left_open = simulation->start_report().left_open;
         summary.found = simulation->start_report().found;
         summary.state_changes = s.state_changes;
+        summary.systems = s.systems;
         summary.warnings = s.warnings;
         summary.event_seconds = s.event_seconds;
         summary.kept_histories = s.kept_histories;
@@ -516,6 +517,7 @@ std::string RunSummary::text() const
     if (steps > 0) out += fmt::format("  method    {}\n", integrator);
     out += fmt::format("  steps     {} ({} residuals, {} Jacobians, {} repeated for error, {} for convergence)\n", steps, residuals, jacobians, error_failures,
                        convergence_failures);
+    if (systems > 1) out += fmt::format("  systems   {} of the combinations in which the equations change in kind\n", systems);
     if (state_changes > 0) out += fmt::format("  states    chosen anew {} times\n", state_changes);
     out += fmt::format("  rows      {}\n  events    {}", rows, events);
     if (events > 0 && wall_seconds > 0) out += fmt::format(" ({:.0f} % of the time)", 100 * event_seconds / wall_seconds);

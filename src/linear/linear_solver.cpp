@@ -37,7 +37,7 @@ bool LinearSolver::factor(const std::vector<double>& values)
     fixed_is_good_ = false;
     if (!klu_.factor(values)) return false;
     ++n_klu_;
-    long pays = static_cast<long>(kPays) * (1 + static_cast<long>(pattern_.n_entries()) / 100) << n_given_up_;
+    long hundreds = 1 + static_cast<long>(pattern_.n_entries()) / 100, pays = (kPays * hundreds) << n_given_up_;
     bool wanted = form_ == Form::program || (form_ == Form::fastest && n_klu_ >= pays);
     if (wanted && depends_on_values_ && n_given_up_ <= kPatience) {
         // the order that this matrix asks for; it serves from the next one on

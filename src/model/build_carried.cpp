@@ -35,20 +35,30 @@ bool Instantiator::is_carried(const PortInstance& port, const DomainMember& memb
 }
 
 // The ports that flow can reach from a connector, through own ports of components.
-void Instantiator::ports_behind(std::uint32_t connector, std::vector<std::uint32_t>& ports, std::set<std::uint32_t>& seen)
+std::vector<std::uint32_t> Instantiator::ports_behind(std::uint32_t connector)
 {
-    auto joint = joined_.find(connectors_.find(connector));
-    if (joint == joined_.end() || std::find(joint->second.begin(), joint->second.end(), connector) == joint->second.end()) return;
-    if (!seen.insert(joint->first).second) return;
-    for (std::uint32_t c : joint->second) {
-        if (c == connector) continue;
-        std::uint32_t other = c ^ 1u;
-        bool leaf = c % 2 == 0 && !joined_.contains(connectors_.find(other));
-        if (leaf)
-            ports.push_back(c / 2);
-        else
-            ports_behind(other, ports, seen);
+    std::vector<std::uint32_t> ports, waiting{connector};
+    std::set<std::uint32_t> seen;
+    while (!waiting.empty()) {
+        std::uint32_t from = waiting.back();
+        waiting.pop_back();
+        auto joint = joined_.find(connectors_.find(from));
+        if (joint == joined_.end() || !joint_spans_.contains(from) || !seen.insert(joint->first).second) continue;
+        for (std::uint32_t c : joint->second) {
+            if (c == from) continue;
+            if (is_leaf(c / 2) && c % 2 == 0)
+                ports.push_back(c / 2);
+            else
+                waiting.push_back(c ^ 1u);
+        }
     }
+    return ports;
+}
+
+// A port that its component joins to nothing inside: what leaves through it, the component's equations say.
+bool Instantiator::is_leaf(std::uint32_t port)
+{
+    return !joined_.contains(connectors_.find(2 * port + 1));
 }
 
 void Instantiator::group_ports()
@@ -57,11 +67,9 @@ void Instantiator::group_ports()
         if (joint_spans_.contains(c)) joined_[connectors_.find(c)].push_back(c);
     group_.resize(ports_.size(), kNoNode);
     for (std::uint32_t p = 0; p < ports_.size(); ++p) {
-        bool leaf = !joined_.contains(connectors_.find(2 * p + 1));
-        if (!leaf || group_[p] != kNoNode || carried_members(*ports_[p].domain).empty()) continue;
-        std::vector<std::uint32_t> members{p};
-        std::set<std::uint32_t> seen;
-        ports_behind(2 * p, members, seen);
+        if (!is_leaf(p) || group_[p] != kNoNode || carried_members(*ports_[p].domain).empty()) continue;
+        std::vector<std::uint32_t> members = ports_behind(2 * p);
+        members.push_back(p);
         std::sort(members.begin(), members.end());
         members.erase(std::unique(members.begin(), members.end()), members.end());
         for (std::uint32_t m : members) group_[m] = members[0];
@@ -115,21 +123,13 @@ static double small_flow(const Definition& domain, const std::string& along)
     return kSmallFlow;
 }
 
-// The part of a flow that goes in, and that which goes out: both are never negative, however the sum is rounded.
-NodeId Instantiator::inward(std::uint32_t port, std::uint32_t member)
+// p(m) with m into the component, or out of it: never negative, however the sum is rounded.
+NodeId Instantiator::directed(std::uint32_t port, std::uint32_t member, bool inward)
 {
     Graph& g = graph_;
     double e = small_flow(*ports_[port].domain, carried_members(*ports_[port].domain)[member]->along);
-    NodeId m = through(port, member);
-    return g.mul(g.constant(0.5), g.add(g.unary(Op::sqrt, g.add(g.mul(m, m), g.constant(e * e))), m));
-}
-
-NodeId Instantiator::outward(std::uint32_t port, std::uint32_t member)
-{
-    Graph& g = graph_;
-    double e = small_flow(*ports_[port].domain, carried_members(*ports_[port].domain)[member]->along);
-    NodeId m = through(port, member);
-    return g.mul(g.constant(0.5), g.sub(g.unary(Op::sqrt, g.add(g.mul(m, m), g.constant(e * e))), m));
+    NodeId m = through(port, member), size = g.unary(Op::sqrt, g.add(g.mul(m, m), g.constant(e * e)));
+    return g.mul(g.constant(0.5), inward ? g.add(size, m) : g.sub(size, m));
 }
 
 NodeId Instantiator::mix_of(const std::vector<std::uint32_t>& ports, std::uint32_t member)
@@ -137,7 +137,7 @@ NodeId Instantiator::mix_of(const std::vector<std::uint32_t>& ports, std::uint32
     if (ports.size() == 1) return graph_.quantity(ports_[ports[0]].leaving[member]);
     NodeId sum = graph_.constant(0), weight = graph_.constant(0);
     for (std::uint32_t p : ports) {
-        NodeId out = outward(p, member);
+        NodeId out = directed(p, member, false);
         sum = graph_.add(sum, graph_.mul(out, graph_.quantity(ports_[p].leaving[member])));
         weight = graph_.add(weight, out);
     }
@@ -147,18 +147,13 @@ NodeId Instantiator::mix_of(const std::vector<std::uint32_t>& ports, std::uint32
 NodeId Instantiator::leaving(std::uint32_t port, std::uint32_t member)
 {
     if (group_[port] != kNoNode) return graph_.quantity(ports_[port].leaving[member]);
-    std::vector<std::uint32_t> inside;
-    std::set<std::uint32_t> seen;
-    ports_behind(2 * port + 1, inside, seen);
-    return mix_of(inside, member);
+    return mix_of(ports_behind(2 * port + 1), member);
 }
 
 NodeId Instantiator::entering(std::uint32_t port, std::uint32_t member)
 {
     if (group_[port] == kNoNode) {
-        std::vector<std::uint32_t> outside;
-        std::set<std::uint32_t> seen;
-        ports_behind(2 * port, outside, seen);
+        std::vector<std::uint32_t> outside = ports_behind(2 * port);
         return outside.empty() ? leaving(port, member) : mix_of(outside, member);
     }
     const auto& group = groups_.at(group_[port]);
@@ -176,7 +171,7 @@ NodeId Instantiator::entering(std::uint32_t port, std::uint32_t member)
 
 NodeId Instantiator::passing(std::uint32_t port, std::uint32_t member)
 {
-    NodeId in = inward(port, member), out = outward(port, member);
+    NodeId in = directed(port, member, true), out = directed(port, member, false);
     NodeId share = graph_.div(in, graph_.add(in, out));
     NodeId own = leaving(port, member), offered = entering(port, member);
     return graph_.add(own, graph_.mul(share, graph_.sub(offered, own)));
@@ -185,14 +180,11 @@ NodeId Instantiator::passing(std::uint32_t port, std::uint32_t member)
 NodeId Instantiator::transported(std::uint32_t port, std::uint32_t member)
 {
     if (group_[port] == kNoNode) {
-        std::vector<std::uint32_t> inside;
-        std::set<std::uint32_t> seen;
-        ports_behind(2 * port + 1, inside, seen);
         NodeId sum = graph_.constant(0);
-        for (std::uint32_t p : inside) sum = graph_.add(sum, transported(p, member));
+        for (std::uint32_t p : ports_behind(2 * port + 1)) sum = graph_.add(sum, transported(p, member));
         return sum;
     }
-    return graph_.sub(graph_.mul(inward(port, member), entering(port, member)), graph_.mul(outward(port, member), leaving(port, member)));
+    return graph_.sub(graph_.mul(directed(port, member, true), entering(port, member)), graph_.mul(directed(port, member, false), leaving(port, member)));
 }
 
 // --- in expressions -----------------------------------------------------------------------------------------------
@@ -208,8 +200,8 @@ Instantiator::CarriedAt Instantiator::carried_at(const Expr& e, const Env& env)
     CarriedAt at;
     const Member* own = port.path.size() == 1 ? instances_[env.instance].info->find(port.path[0].name) : nullptr;
     at.joint = own != nullptr && instances_[env.instance].members[own->slot].kind == InstanceMember::Kind::joint;
-    at.connector = *c;
-    const PortInstance& p = ports_[*c / 2];
+    at.port = *c / 2;
+    const PortInstance& p = ports_[at.port];
     auto members = carried_members(*p.domain);
     for (; at.member < members.size(); ++at.member)
         if (members[at.member]->name == e.path.back().name) break;
@@ -226,19 +218,19 @@ Value Instantiator::build_carried(const Expr& e, const std::string& name, const 
 {
     if (e.args.size() != 1 || e.args[0]->kind != ExprKind::path) throw StatementGivenUp{};  // reported by the unit check
     CarriedAt at = carried_at(*e.args[0], env);
-    std::uint32_t port = at.connector / 2;
+    std::uint32_t port = at.port;
     Value v;
     if (at.joint) {
         if (name == "flow")
             give_up(messages::unexpected_here, e.span, fmt::format("'{}', which each port of a joint has for itself,", brief(e)), {}, {},
                     "name one of the ports");
-        std::vector<std::uint32_t> all;
-        std::set<std::uint32_t> seen;
-        if (group_[port] != kNoNode)
-            all = groups_.at(group_[port]);
-        else
-            ports_behind(2 * port, all, seen), ports_behind(2 * port + 1, all, seen);
-        v.node = all.size() == 1 ? leaving(all[0], at.member) : all.size() > 2 ? entering(all[0], at.member) : mix_of(all, at.member);
+        // any port of the joint leads to the group that mixes there
+        std::vector<std::uint32_t> leaves = is_leaf(port) ? std::vector{port} : ports_behind(2 * port + 1);
+        if (leaves.empty()) leaves = ports_behind(2 * port);
+        if (leaves.empty()) give_up(messages::bad_value, e.span, fmt::format("nothing flows in the joint of '{}'", brief(e)));
+        std::uint32_t any = leaves[0];
+        const auto& all = groups_.at(group_[any]);
+        v.node = all.size() > 2 ? entering(any, at.member) : mix_of(all, at.member);
         return v;
     }
     if (name == "leaving") {

@@ -136,7 +136,7 @@ public:
     InstantiateResult run();
 
 private:
-    // --- instances.cpp: the tree of parts, options, joints and fluids
+    // --- instances.cpp: the tree of parts, options and joints
     enum class Pass { ports_and_fluids, parts, named_joints, joints };
     InstanceId make_instance(const Definition& d, InstanceId parent, std::string path, std::vector<Binding> bindings, Span span, bool fluid);
     void make_options(InstanceId id);
@@ -151,6 +151,10 @@ private:
     void check_bindings(InstanceId id);
     const Binding* binding_of(InstanceId id, const std::string& name) const;
     const Binding* put_into(InstanceId id, const std::string& slot) const;
+    void for_each_statement(InstanceId id, const std::function<void(const BodyItem&, const Env&)>& visit);
+    void walk(const BodyItem& item, const Env& env, const std::function<void(const BodyItem&, const Env&)>& visit);
+
+    // --- find_fluids.cpp: which fluid fills each circuit
     void settle_fluids();
     void find_fluids();
     void report_fluids();
@@ -158,8 +162,6 @@ private:
     std::optional<InstanceId> fluid_of(InstanceId id, const std::string& name);
     std::optional<InstanceId> fluid_given(const Expr& value, const Env& env);
     InstanceId file_fluid(const Definition& d);
-    void for_each_statement(InstanceId id, const std::function<void(const BodyItem&, const Env&)>& visit);
-    void walk(const BodyItem& item, const Env& env, const std::function<void(const BodyItem&, const Env&)>& visit);
 
     // --- constants: options, sizes, indices
     struct Constant {
@@ -238,20 +240,20 @@ private:
     void make_carried_views();
     Value build_carried(const Expr& e, const std::string& name, const Env& env);
     struct CarriedAt {
-        std::uint32_t connector = 0;  ///< of the port, from outside, or of a named joint
-        std::uint32_t member = 0;     ///< among the carried quantities of the domain
+        std::uint32_t port = 0;    ///< the port, or one of a named joint
+        std::uint32_t member = 0;  ///< among the carried quantities of the domain
         bool joint = false;
     };
     CarriedAt carried_at(const Expr& e, const Env& env);
     NodeId through(std::uint32_t port, std::uint32_t member);
-    NodeId inward(std::uint32_t port, std::uint32_t member);
-    NodeId outward(std::uint32_t port, std::uint32_t member);
+    NodeId directed(std::uint32_t port, std::uint32_t member, bool inward);
     NodeId leaving(std::uint32_t port, std::uint32_t member);
     NodeId mix_of(const std::vector<std::uint32_t>& ports, std::uint32_t member);
     NodeId entering(std::uint32_t port, std::uint32_t member);
     NodeId passing(std::uint32_t port, std::uint32_t member);
     NodeId transported(std::uint32_t port, std::uint32_t member);
-    void ports_behind(std::uint32_t connector, std::vector<std::uint32_t>& ports, std::set<std::uint32_t>& seen);
+    bool is_leaf(std::uint32_t port);
+    std::vector<std::uint32_t> ports_behind(std::uint32_t connector);
 
     // --- build_equations.cpp
     void make_quantities(InstanceId id);

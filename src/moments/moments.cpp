@@ -50,13 +50,12 @@ bool Moments::goes_on(std::uint32_t memory) const
     return std::any_of(recorded_.begin(), recorded_.end(), [&](const auto& r) { return r.first == memory; });
 }
 
-void Moments::check_period(std::size_t k) const
+void Moments::check_period(std::size_t k, double period, double first) const
 {
-    const Tick& tick = ticks_[k];
     const FlatBlock& b = m().form.events.blocks[p().every[k].block];
-    if (!(tick.period > 0) || !std::isfinite(tick.period) || !std::isfinite(tick.first))
+    if (!(period > 0) || !std::isfinite(period) || !std::isfinite(first))
         throw NumericFailure("run-failed", fmt::format("{}: '{}': a period of {:g} s from {:g} s: it must be longer than 0 s",
-                                                       place_text(sources_, b.origin.span), b.text, tick.period, tick.first));
+                                                       place_text(sources_, b.origin.span), b.text, period, first));
 }
 
 void Moments::check_delay(std::size_t k, double behind) const
@@ -66,27 +65,30 @@ void Moments::check_delay(std::size_t k, double behind) const
                                                        place_text(sources_, m().form.events.delays[k].origin.span), behind));
 }
 
+// All are looked at before one is changed: a refused value leaves the run as it was.
 void Moments::parameters_changed()
 {
+    std::vector<double> periods, behind;
     e_.work_out(p().periods);
     for (std::size_t k = 0; k < ticks_.size(); ++k) {
+        periods.push_back(e_.value_at(p().every[k].period));
+        check_period(k, periods[k], ticks_[k].first);
+    }
+    Delays* delays = e_.delays();
+    if (delays != nullptr) e_.work_out(p().delays);
+    for (std::size_t k = 0; delays != nullptr && k < delays->size(); ++k) {
+        behind.push_back(e_.value_at(p().delay_of[k].time));
+        check_delay(k, behind[k]);
+    }
+    for (std::size_t k = 0; k < ticks_.size(); ++k) {
         Tick& t = ticks_[k];
-        double period = e_.value_at(p().every[k].period);
-        if (period == t.period) continue;
+        if (periods[k] == t.period) continue;
         // from the last tick on, or still towards the first
         if (t.count > 0) t.first = t.next - t.period, t.count = 1;
-        t.period = period;
-        check_period(k);
+        t.period = periods[k];
         t.next = t.first + t.count * t.period;
     }
-    if (Delays* delays = e_.delays()) {
-        e_.work_out(p().delays);
-        for (std::size_t k = 0; k < delays->size(); ++k) {
-            double behind = e_.value_at(p().delay_of[k].time);
-            check_delay(k, behind);
-            delays->follow_by(k, behind);
-        }
-    }
+    for (std::size_t k = 0; k < behind.size(); ++k) delays->follow_by(k, behind[k]);
 }
 
 void Moments::before_start(double time, const std::vector<std::pair<std::uint32_t, double>>& recorded)
@@ -116,10 +118,10 @@ void Moments::before_start(double time, const std::vector<std::pair<std::uint32_
         Tick tick;
         tick.period = e_.value_at(t.period);
         tick.first = e_.value_at(t.first);
+        check_period(ticks_.size(), tick.period, tick.first);
         tick.count = tick.first >= time ? 0 : std::ceil((time - tick.first) / tick.period - 1e-9);
         tick.next = tick.first + tick.count * tick.period;
         ticks_.push_back(tick);
-        check_period(ticks_.size() - 1);
     }
     modes_.turn_by_clock(time, nullptr);
 }

@@ -55,7 +55,7 @@ private:
     const CompiledModel& m() const { return e_.model(); }
     const EventPrograms& p() const { return e_.model().events; }
     bool goes_on(std::uint32_t memory) const;
-    void check_period(std::size_t k) const;
+    void check_period(std::size_t k, double period, double first) const;
     void check_delay(std::size_t k, double behind) const;
     void settle(State& s);
     void run_every(State& s);

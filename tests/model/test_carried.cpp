@@ -71,7 +71,9 @@ TEST_CASE("what the fluid asks for exists, else not; composed parts hand it thro
     const std::string body =
         "part a : Source(grain = 5 mm) ; part line : Line ; part p : Pit ; a.out -- line.a ; line.b -- p.in_port ; part f : Source(kind = sand, rate = 1 kg/s, "
         "grain = 1 mm) ; f.out -- line.a ; var clock init 0 ; clock' = 1 s^-1 }";
-    const std::string line = "component Line { port a, b : conveyor(kind) ; part one, two : Belt ; a -- one.a ; one.b -- two.a ; two.b -- b }\n";
+    const std::string line =
+        "component Line { port a, b : conveyor(kind) ; part one, two : Belt ; joint way = a -- one.a ; let on_the_way : 1 = passing(way.colour) ; one.b -- "
+        "two.a ; two.b -- b }\n";
     CompiledSystem plain = test::compile(kConveyors + line + "system S { fluid sand = Sand ; " + body);
     auto has = [](const CompiledSystem& s, const std::string& name) {
         auto all = s.quantities();
@@ -86,6 +88,7 @@ TEST_CASE("what the fluid asks for exists, else not; composed parts hand it thro
     CHECK(r.value("g") == doctest::Approx(3e-3).epsilon(1e-6));
     CHECK(r.value("line.two.b.grain") == doctest::Approx(3e-3).epsilon(1e-6));
     CHECK(r.value("p.in_port.m") == doctest::Approx(2));
+    CHECK(r.value("line.on_the_way") == doctest::Approx(1).epsilon(1e-6));  // a joint with a name, through the port of its component
 }
 
 TEST_CASE("a port that nothing is joined to carries its own value and transports nothing")

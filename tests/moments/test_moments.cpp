@@ -413,6 +413,8 @@ TEST_CASE("a period changed while the run goes on counts from the last tick")
     r.step_to(1.25);
     CHECK(r.value("last") == doctest::Approx(1.2).epsilon(1e-12));
     CHECK_THROWS_AS(r.set("T", netloop::q(-1, "s")), netloop::RunError);
+    r.step_to(1.35);  // refused, it has changed nothing
+    CHECK(r.value("last") == doctest::Approx(1.3).epsilon(1e-12));
 }
 
 TEST_CASE("an input from outside sets off what looks at it")
