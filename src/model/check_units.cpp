@@ -268,10 +268,11 @@ Type UnitChecker::type_of_builtin(const Expr& e, const std::string& name, Contex
     if (name == "sqrt" || name == "signed_sqrt") {
         Type t = type_of(arg(0), context);
         if (n == 2) expect_equal(arg(0), t, "used with", arg(1), type_of(arg(1), context));
-        t.dimension = t.dimension.power(Rational(1, 2));
-        t.zero = false;
-        t.unit.reset();
-        return t;
+        Type root = Type::of(t.dimension.power(Rational(1, 2)));
+        root.kind = t.kind;
+        root.known = t.known;
+        root.bare = t.bare;
+        return root;
     }
     for (const char* plain : {"exp", "log", "log10", "sin", "cos", "tan", "asin", "acos", "atan", "sinh", "cosh", "tanh", "floor", "ceil"}) {
         if (name != plain) continue;
@@ -524,12 +525,13 @@ Type UnitChecker::type_of(const Expr& e, Context& context)
         case ExprKind::at_moment:
             return type_of(*e.args[0], context);
         case ExprKind::array: {
-            Type t = Type::unknown();
-            const Expr* first = nullptr;
-            for (const Expr* x : e.args) {
-                Type u = type_of(*x, context);
-                if (first != nullptr) expect_equal(*first, t, "beside", *x, u);
-                if (first == nullptr || t.zero) t = u, first = x;
+            if (e.args.empty()) return Type::unknown();
+            const Expr* first = e.args[0];
+            Type t = type_of(*first, context);
+            for (std::size_t i = 1; i < e.args.size(); ++i) {
+                Type u = type_of(*e.args[i], context);
+                expect_equal(*first, t, "beside", *e.args[i], u);
+                if (t.zero) t = u, first = e.args[i];
             }
             return t;
         }
@@ -542,267 +544,6 @@ void UnitChecker::expect_condition(const Expr& e, Context& context)
     Type t = type_of(e, context);
     if (t.kind == Type::Kind::number && (t.known || t.bare))
         set_.diagnostics.report(messages::not_a_condition, e.span, shown_unit(t)).mend("compare it with a value: <, <=, >, >=, ==, !=");
-}
-
-// --- declarations and statements ----------------------------------------------------------------------------------
-
-Type UnitChecker::declared_type(const QuantityDecl& q, const ComponentInfo* info, const FileScope& scope)
-{
-    if (q.type == ValueType::boolean) return Type::condition();
-    if (q.type == ValueType::choice) return {Type::Kind::choice, false, {}, false, false, {}};
-    if (q.type == ValueType::integer) return Type::of(Dimension{});
-    if (q.unit) return Type::of(*q.unit);
-    if (q.value == nullptr) {
-        // `var angle init 0.2 rad`: the unit of the start value tells; otherwise unchecked
-        return Type::unknown();
-    }
-    if (!in_progress_.insert(&q).second) return Type::unknown();
-    Context context{info, &scope, {}};
-    Type t = type_of(*q.value, context);
-    in_progress_.erase(&q);
-    // a bare number says nothing of the unit: the quantity is unchecked, but an option is a whole number or a condition
-    if (t.bare && q.kind != QuantityKind::option && q.kind != QuantityKind::let && q.kind != QuantityKind::constant) return Type::unknown();
-    t.zero = false;
-    t.bare = false;
-    return t;
-}
-
-void UnitChecker::check_quantity(const QuantityDecl& q, Context& context)
-{
-    Type own = declared_type(q, context.info, *context.scope);
-    auto fits = [&](const Expr* e) {
-        if (e == nullptr) return;
-        Type t = type_of(*e, context);
-        expect_fits(q.name, own, t, *e);
-    };
-    if (q.unit || q.type != ValueType::choice) {
-        if (q.type != ValueType::choice) fits(q.value);
-        fits(q.low);
-        fits(q.high);
-        fits(q.init);
-        fits(q.guess);
-        if (q.usual != nullptr) {
-            Type width = own;
-            if (width.unit) width.unit = width.unit->difference();
-            expect_fits(q.name + " (usual)", width, type_of(*q.usual, context), *q.usual);
-        }
-    }
-    for (const Expr* size : q.sizes) expect_dimension(*size, type_of(*size, context), {}, "the size of " + q.name);
-    bool physical = q.type == ValueType::real && q.kind != QuantityKind::let && q.kind != QuantityKind::option;
-    if (strict_ && physical && own.kind == Type::Kind::unknown)
-        set_.diagnostics.report(messages::unchecked_strict, q.name_span, q.name).mend("declare one, such as ': mm', or ': 1' for a plain number");
-}
-
-void UnitChecker::check_kind_use(const KindUse& use, Context& context, bool fluid)
-{
-    const Definition* d = set_.find(*context.scope, use.kind);
-    if (d == nullptr) return;
-    bool fits = fluid ? d->as<FluidDecl>() != nullptr : d->as<ComponentDecl>() != nullptr;
-    if (!fits) {
-        set_.diagnostics.report(messages::not_a, use.span, d->name, d->kind_text(), fluid ? "a fluid" : "a component");
-        return;
-    }
-    if (const auto* c = d->as<ComponentDecl>(); c != nullptr && c->base)
-        set_.diagnostics.report(messages::base_as_part, use.span, d->name).mend("use one of the components that take it over");
-    const ComponentInfo* target = set_.info(*d);
-    for (const NamedValue& v : use.values) {
-        const Member* m = target->find(v.path[0].name);
-        if (m != nullptr && m->is_port_fluid) continue;  // `Tank(oil = iso46)`: a fluid, found when the model is put together
-        if (m != nullptr && m->statement->as<QuantityDecl>() != nullptr && m->statement->as<QuantityDecl>()->type == ValueType::choice) continue;
-        if (v.put != nullptr) {
-            const auto* slot = m != nullptr ? m->statement->as<SlotDecl>() : nullptr;
-            if (slot == nullptr || v.path.size() > 1) continue;  // looked at when the model is put together
-            check_kind_use(*v.put, context, false);
-            const Definition *base = set_.find(*m->scope, slot->base), *given = set_.find(*context.scope, v.put->kind, true);
-            bool components = base != nullptr && given != nullptr && base->as<ComponentDecl>() != nullptr && given->as<ComponentDecl>() != nullptr;
-            if (components) check_slot(*base, *given, v.put->span);
-            continue;
-        }
-        if (m != nullptr && m->statement->as<SlotDecl>() != nullptr && v.path.size() == 1) continue;
-        Context inside{target, d->scope, {}};
-        Type declared = type_of_steps(target, *d->scope, v.path, 0, inside);
-        expect_fits(text_of(v.path), declared, type_of(*v.value, context), *v.value);
-    }
-}
-
-void UnitChecker::check_joint(const JointDecl& joint, Context& context)
-{
-    const Definition* domain = nullptr;
-    const Expr* first = nullptr;
-    for (const Expr* port : joint.ports) {
-        const Definition* d = domain_of_port(set_, *context.info, *port);
-        if (d == nullptr) {
-            // an unknown name is reported with suggestions; a known one that is no port is named
-            if (port->kind != ExprKind::path) {
-                set_.diagnostics.report(messages::not_a, port->span, brief(*port), "an expression", "a port");
-                continue;
-            }
-            const ComponentInfo* at = context.info;
-            bool reported = false;
-            for (std::size_t i = 0; i < port->path.size() && at != nullptr; ++i) {
-                const Member* m = at->find(port->path[i].name);
-                if (m == nullptr) {
-                    std::string near = nearest_name(port->path[i].name, at->member_names);
-                    set_.diagnostics.report(messages::unknown_name, port->path[i].span, port->path[i].name, fmt::format("'{}'", at->definition->full_name))
-                        .mend(near.empty() ? "" : fmt::format("did you mean '{}'?", near));
-                    reported = true;
-                    break;
-                }
-                const auto* part = m->statement->as<PartDecl>();
-                const Definition* next = part != nullptr ? set_.find(*m->scope, part->kind.kind) : nullptr;
-                if (part != nullptr && next == nullptr) reported = true;  // its kind is unknown, and was reported
-                at = next != nullptr && next->as<ComponentDecl>() != nullptr ? set_.info(*next) : nullptr;
-            }
-            if (!reported) set_.diagnostics.report(messages::not_a, port->span, brief(*port), "no port", "a port");
-            continue;
-        }
-        if (domain != nullptr && d != domain) {
-            set_.diagnostics.report(messages::wrong_domain, port->span, brief(*port), d->name, brief(*first), domain->name)
-                .mend("a joint holds ports of one domain; a component with a port of each turns one into the other");
-        } else if (domain == nullptr) {
-            domain = d;
-            first = port;
-        }
-    }
-}
-
-void UnitChecker::check_statement(const Statement& s, Context& context, const std::vector<FunctionArgument>* results)
-{
-    std::visit(
-        [&](const auto& node) {
-            using T = std::decay_t<decltype(node)>;
-            if constexpr (std::is_same_v<T, QuantityDecl>) {
-                if (results != nullptr)
-                    context.locals[node.name] = node.unit ? Type::of(*node.unit) : type_of(*node.value, context);
-                else
-                    check_quantity(node, context);
-            } else if constexpr (std::is_same_v<T, EquationDecl>) {
-                Type a = type_of(*node.left, context), b = type_of(*node.right, context);
-                if (node.init && b.zero && a.unit && a.unit->has_offset && node.left->kind == ExprKind::path) expect_fits(brief(*node.left), a, b, *node.right);
-                expect_equal(*node.left, a, "equated with", *node.right, b);
-            } else if constexpr (std::is_same_v<T, GuessDecl>) {
-                expect_fits(brief(*node.target), type_of(*node.target, context), type_of(*node.value, context), *node.value);
-            } else if constexpr (std::is_same_v<T, SignalDecl>) {
-                Type source = type_of(*node.source, context);
-                for (const Expr* target : node.targets) expect_fits(brief(*target), type_of(*target, context), source, *node.source);
-            } else if constexpr (std::is_same_v<T, JointDecl>) {
-                check_joint(node, context);
-            } else if constexpr (std::is_same_v<T, PartDecl>) {
-                Context inner = context;
-                if (!node.index.empty()) inner.locals[node.index] = Type::of(Dimension{});
-                if (node.size != nullptr) type_of(*node.size, context);
-                check_kind_use(node.kind, inner, false);
-            } else if constexpr (std::is_same_v<T, SlotDecl>) {
-                check_kind_use(node.kind, context, false);
-                const Definition *base = set_.find(*context.scope, node.base), *d = set_.find(*context.scope, node.kind.kind, true);
-                if (base != nullptr && base->template as<ComponentDecl>() == nullptr)
-                    set_.diagnostics.report(messages::not_a, node.name_span, base->name, base->kind_text(), "a component");
-                else if (base != nullptr && d != nullptr && d->template as<ComponentDecl>() != nullptr)
-                    check_slot(*base, *d, node.kind.span);
-            } else if constexpr (std::is_same_v<T, FluidUseDecl>) {
-                check_kind_use(node.kind, context, true);
-            } else if constexpr (std::is_same_v<T, PortDecl>) {
-                const Definition* d = set_.find(*context.scope, node.domain);
-                if (d != nullptr && d->template as<DomainDecl>() == nullptr)
-                    set_.diagnostics.report(messages::not_a, node.name_span, d->name, d->kind_text(), "a domain");
-            } else if constexpr (std::is_same_v<T, IfDecl>) {
-                expect_condition(*node.condition, context);
-                check_block(node.then_block, context, results);
-                check_block(node.else_block, context, results);
-            } else if constexpr (std::is_same_v<T, ForDecl>) {
-                type_of(*node.low, context);
-                type_of(*node.high, context);
-                auto before = context.locals;
-                context.locals[node.index] = Type::of(Dimension{});
-                check_block(node.body, context, results);
-                if (results == nullptr) context.locals = std::move(before);
-            } else if constexpr (std::is_same_v<T, WhenDecl>) {
-                if (node.condition != nullptr) expect_condition(*node.condition, context);
-                Context own = context;
-                check_block(node.body, own, &kNoBlockResults);
-            } else if constexpr (std::is_same_v<T, EveryDecl>) {
-                expect_dimension(*node.period, type_of(*node.period, context), second(), "every");
-                if (node.from != nullptr) expect_dimension(*node.from, type_of(*node.from, context), second(), "every ... from");
-                Context own = context;
-                check_block(node.body, own, &kNoBlockResults);
-            } else if constexpr (std::is_same_v<T, WhileDecl>) {
-                expect_condition(*node.condition, context);
-                check_block(node.body, context, results);
-            } else if constexpr (std::is_same_v<T, AssignDecl>) {
-                Type value = type_of(*node.value, context);
-                // in a function a name is made by setting it; in a block that runs at a moment only `let` makes one
-                bool local = results != nullptr && results != &kNoBlockResults && node.target->kind == ExprKind::path && node.target->path.size() == 1 &&
-                             !context.locals.contains(node.target->path[0].name);
-                if (local)
-                    context.locals[node.target->path[0].name] = value;
-                else
-                    expect_fits(brief(*node.target), type_of(*node.target, context), value, *node.value);
-            } else if constexpr (std::is_same_v<T, ReturnDecl>) {
-                if (results == nullptr || node.value == nullptr) return;
-                Type value = type_of(*node.value, context);
-                if (results->size() == 1 && (*results)[0].unit) expect_fits("the result", Type::of(*(*results)[0].unit), value, *node.value);
-            } else if constexpr (std::is_same_v<T, FunctionDecl>) {
-                check_function(node, context.info, *context.scope);
-            } else if constexpr (std::is_same_v<T, SequenceDecl>) {
-                check_sequence(node, context);
-            }
-        },
-        s.node);
-}
-
-void UnitChecker::check_block(const Block& block, Context& context, const std::vector<FunctionArgument>* results)
-{
-    for (const Statement* s : block) check_statement(*s, context, results);
-}
-
-void UnitChecker::check_function(const FunctionDecl& f, const ComponentInfo* info, const FileScope& scope)
-{
-    if (!f.body) return;
-    Context context{info, &scope, {}};
-    for (const FunctionArgument& a : f.arguments) context.locals[a.name] = a.unit ? Type::of(*a.unit) : Type::unknown();
-    if (f.results.size() > 1)
-        for (const FunctionArgument& r : f.results) context.locals[r.name] = r.unit ? Type::of(*r.unit) : Type::unknown();
-    check_block(*f.body, context, &f.results);
-}
-
-void UnitChecker::check(const Definition& d)
-{
-    if (!checked_.insert(&d).second) return;
-    if (d.as<ComponentDecl>() != nullptr || d.as<FluidDecl>() != nullptr) {
-        const ComponentInfo* info = set_.info(d);
-        const Block& body = d.as<ComponentDecl>() != nullptr ? d.as<ComponentDecl>()->body : d.as<FluidDecl>()->body;
-        Context context{info, d.scope, {}};
-        check_block(body, context, nullptr);
-        const auto& takes = d.as<ComponentDecl>() != nullptr ? d.as<ComponentDecl>()->takes : d.as<FluidDecl>()->takes;
-        for (const KindUse& use : takes) {
-            const Definition* base = set_.find(*d.scope, use.kind, true);
-            if (base == nullptr) continue;
-            const ComponentInfo* target = set_.info(*base);
-            for (const NamedValue& v : use.values) {
-                if (v.put != nullptr) continue;  // looked at when the model is put together
-                Type declared = type_of_steps(target, *base->scope, v.path, 0, context);
-                expect_fits(text_of(v.path), declared, type_of(*v.value, context), *v.value);
-            }
-        }
-    } else if (const auto* fluid = d.as<FluidUseDecl>()) {
-        Context context{nullptr, d.scope, {}};
-        check_kind_use(fluid->kind, context, true);
-    } else if (const auto* domain = d.as<DomainDecl>()) {
-        check_domain(*domain, *d.scope);
-    } else if (const auto* f = d.as<FunctionDecl>()) {
-        check_function(*f, nullptr, *d.scope);
-    } else if (const auto* q = d.as<QuantityDecl>()) {
-        Context context{nullptr, d.scope, {}};
-        check_quantity(*q, context);
-    }
-}
-
-void UnitChecker::check(const FileScope& file)
-{
-    for (const Definition* d : file.definitions) check(*d);
-    for (const FileScope* used : file.used_files) check(*used);
-    for (const auto& [name, package] : file.prefixes)
-        for (const auto& [n, d] : package->names) check(*d);
 }
 
 Type UnitChecker::type_of_path(const ComponentInfo& info, const FileScope& scope, const Path& path)
