@@ -204,7 +204,8 @@ KindUse Parser::kind_use(std::string_view what)
     KindUse use;
     use.span = now().span;
     use.kind = path(what);
-    if (accept("(")) {
+    // a bracket on the next line begins a statement of its own: (a - b) -> c
+    if (!now().line_before && accept("(")) {
         use.values = named_values();
         expect(")", "behind the values");
     }

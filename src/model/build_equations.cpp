@@ -92,6 +92,7 @@ void Instantiator::make_quantity(InstanceId id, const QuantityDecl& q, const Bod
             model_->quantities.push_back(std::move(f));
         }
     }
+    held.declaration = &q;
     instances_[id].members[m->slot] = held;
 }
 
@@ -127,7 +128,7 @@ void Instantiator::settle_parameters()
         for (const auto& name : instances_[id].info->member_names) {
             const Member& m = *instances_[id].info->find(name);
             const InstanceMember held = instances_[id].members[m.slot];
-            const auto* q = m.statement->as<QuantityDecl>();
+            const QuantityDecl* q = held.declaration != nullptr ? held.declaration : m.statement->as<QuantityDecl>();
             if (q == nullptr) continue;
             Env own{id, m.scope, nullptr, nullptr, true};
             auto built = [&](const Expr* e, std::uint32_t n) {
@@ -317,8 +318,8 @@ void Instantiator::make_equations(InstanceId id)
     // start values that stand in declarations
     for (const std::string& name : instances_[id].info->member_names) {
         const Member& m = *instances_[id].info->find(name);
-        const auto* q = m.statement->as<QuantityDecl>();
         const InstanceMember held = instances_[id].members[m.slot];
+        const QuantityDecl* q = held.declaration != nullptr ? held.declaration : m.statement->as<QuantityDecl>();
         bool has = q != nullptr && (q->init != nullptr || q->guess != nullptr);
         if (!has || (held.kind != InstanceMember::Kind::quantity && held.kind != InstanceMember::Kind::view)) continue;
         try {

@@ -4,6 +4,7 @@
 #include <filesystem>
 #include <stdexcept>
 
+#include "algebra/differentiate.hpp"
 #include "model/instantiator.hpp"
 #include "model/table_file.hpp"
 
@@ -447,6 +448,19 @@ Value Instantiator::build(const Expr& e, const Env& env)
 
 // --- calls --------------------------------------------------------------------------------------------------------
 
+// slope(f, x): the partial derivative of f by x, everything else in f held.
+Value Instantiator::slope_of(const Expr& e, const Value& f, const Value& x)
+{
+    if (f.is_array() || x.is_array() || graph_[x.node].op != Op::quantity)
+        give_up(messages::bad_value, e.args[1]->span, "a slope is taken of one value, by an unknown", {}, {}, "name the unknown itself: slope(lift(angle), angle)");
+    for (NodeId below : graph_.reachable({f.node}))
+        if (graph_[below].op == Op::rate_of) give_up(messages::bad_value, e.args[0]->span, "a slope of something with a derivative of an expression in it");
+    const Node by = graph_[x.node];
+    Gradients gradients(graph_, [&](const Node& leaf) { return leaf == by ? 0u : kNoNode; });
+    auto found = gradients(f.node);
+    return scalar(found.empty() ? graph_.constant(0) : found.front().second);
+}
+
 Value Instantiator::build_builtin(const Expr& e, const std::string& name, const Env& env)
 {
     Graph& g = graph_;
@@ -501,6 +515,7 @@ Value Instantiator::build_builtin(const Expr& e, const std::string& name, const 
         if (a[1].is_array()) give_up(messages::bad_value, e.args[1]->span, "one time is expected");
         return map_unary(a[0], [&](NodeId n) { return delayed_value(e, n, a[1].node, env); });
     }
+    if (name == "slope") return slope_of(e, a[0], a[1]);
     if (name == "sign") return map_unary(a[0], [&](NodeId n) { return jump(Op::sign, n); });
     if (name == "floor") return map_unary(a[0], [&](NodeId n) { return jump(Op::floor, n); });
     if (name == "ceil") return map_unary(a[0], [&](NodeId n) { return jump(Op::ceil, n); });

@@ -7,13 +7,13 @@
 namespace netloop {
 namespace {
 
-constexpr std::array<Builtin, 37> kBuiltins{
+constexpr std::array<Builtin, 38> kBuiltins{
     {{"abs", 1, 1},      {"sign", 1, 1},    {"min", 2, 99},     {"max", 2, 99},    {"sqrt", 1, 1},        {"exp", 1, 1},         {"log", 1, 1},
      {"log10", 1, 1},    {"sin", 1, 1},     {"cos", 1, 1},      {"tan", 1, 1},     {"asin", 1, 1},        {"acos", 1, 1},        {"atan", 1, 1},
      {"atan2", 2, 2},    {"sinh", 1, 1},    {"cosh", 1, 1},     {"tanh", 1, 1},    {"floor", 1, 1},       {"ceil", 1, 1},        {"mod", 2, 2},
      {"sum", 1, 1},      {"product", 1, 1}, {"clamp", 3, 3},    {"delay", 2, 2},   {"signed_sqrt", 2, 2}, {"smooth_step", 3, 3}, {"untracked", 1, 1},
      {"previous", 1, 1}, {"leaving", 1, 1}, {"entering", 1, 1}, {"passing", 1, 1}, {"flow", 1, 1},        {"final", 1, 1},       {"mean", 1, 1},
-     {"integral", 1, 1}, {"rms", 1, 1}}};
+     {"integral", 1, 1}, {"rms", 1, 1},      {"slope", 2, 2}}};
 
 Dimension second()
 {
@@ -286,6 +286,11 @@ Type UnitChecker::type_of_builtin(const Expr& e, const std::string& name, Contex
     if (name == "delay") {
         expect_dimension(arg(1), type_of(arg(1), context), second(), name);
         return first;
+    }
+    if (name == "slope") {
+        Type by = type_of(arg(1), context);
+        if (!first.known || !by.known) return Type::unknown();
+        return Type::of(first.dimension / by.dimension);
     }
     const Expr* reference = &arg(0);
     for (int i = 1; i < n; ++i) {

@@ -75,6 +75,7 @@ struct InstanceMember {
     std::vector<std::uint32_t> sizes;  ///< of an array; for an array of parts the instance of each
     double number = 0;                 ///< of an option
     std::string choice;                ///< of a choice option
+    const QuantityDecl* declaration = nullptr;  ///< the one that counts, where branches declare the same name
 };
 
 struct Instance {
@@ -214,6 +215,7 @@ private:
     std::string path_of(InstanceId id, const std::string& name) const;
     std::uint32_t add_memory(FlatMemory memory);
     NodeId previous_value(NodeId source);
+    Value slope_of(const Expr& e, const Value& f, const Value& x);
     NodeId delayed_value(const Expr& e, NodeId source, NodeId time, const Env& env);
     void make_sequence(InstanceId id, const SequenceDecl& decl, const BodyItem& item);
     void settle_sequence_parameters();
