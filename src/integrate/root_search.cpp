@@ -170,8 +170,25 @@ bool RootSearch::find(double before, double now, const std::function<void(double
         end = dip;
         values_at(end, now_);
     }
+    // a crossing found may hide two of another function before it: look there too
+    constexpr int kHidden = 8;
+    for (int hidden = 0; hidden < kHidden; ++hidden) {
+        rounding = 0;  // these do cross: a value that is all but zero is as good as can be had
+        enclose(before, end, 100 * std::numeric_limits<double>::epsilon() * (std::abs(now) + std::abs(now - before)), values_at);
+        rounding = 1e-14;
+        if (active_.size() == crossing_.size()) break;
+        values_at(time_, now_);
+        double dip = look_for_dip(before, time_, values_at);
+        if (dip == 0) break;
+        end = dip;
+        values_at(end, now_);
+    }
+    return true;
+}
+
+void RootSearch::enclose(double before, double end, double tolerance, const std::function<void(double, std::vector<double>&)>& values_at)
+{
     double low = before, high = end;
-    double tolerance = 100 * std::numeric_limits<double>::epsilon() * (std::abs(now) + std::abs(now - before));
     // the search goes on with those that cross: few of many
     crossing_.clear();
     for (const ActiveRoot& a : active_)
@@ -179,7 +196,6 @@ bool RootSearch::find(double before, double now, const std::function<void(double
     std::vector<double>&g_low = low_, &g_high = high_;
     g_low = before_, g_high = now_;
     // the one that by a straight line crosses first is followed: inverse quadratic interpolation where it is safe, else halving
-    rounding = 0;  // these do cross: a value that is all but zero is as good as can be had
     std::size_t followed = now_.size();
     double third = 0, g_third = 0;  // the point before the last two, of the one followed
     bool has_third = false;
@@ -224,7 +240,6 @@ bool RootSearch::find(double before, double now, const std::function<void(double
     for (std::size_t i : crossing_)
         if (crosses(g_low[i], g_high[i])) crossings_[i] = g_low[i] < 0 ? 1 : -1;
     time_ = high;
-    return true;
 }
 
 void RootSearch::leave_rest(const std::function<void(double, std::vector<double>&, std::vector<double>&)>& interpolate)

@@ -26,7 +26,7 @@ public:
     /// Is there a change of sign between `before` and `now`? The first one is enclosed to a hundred units of rounding by inverse
     /// quadratic interpolation with halving (Brent, 1973, Algorithms for Minimization without Derivatives, ch. 4). `interpolate` gives z and rates within the
     /// step. Two changes of sign within the step are found if the value in between runs like a parabola: it is looked at in the middle and where a parabola has
-    /// its summit.
+    /// its summit; the same once more between the beginning and a crossing that was found.
     bool find(double before, double now, const std::function<void(double t, std::vector<double>& z, std::vector<double>& rates)>& interpolate);
     double time() const { return time_; }
     /// Per root function: +1 rising, -1 falling, 0 no crossing.
@@ -39,6 +39,8 @@ public:
 
 private:
     void take_sides();
+    /// Narrows [before, end], within which `now_` says what crosses, to the first crossing: time_ and crossings_.
+    void enclose(double before, double end, double tolerance, const std::function<void(double, std::vector<double>&)>& values_at);
     /// A time within the step at which a value that has one sign at both ends and in the middle has the other; 0 if none is seen.
     double look_for_dip(double before, double now, const std::function<void(double, std::vector<double>&)>& values_at);
 

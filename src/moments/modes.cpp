@@ -34,7 +34,6 @@ void Modes::renew_clock(double time)
     double now = e_.time();
     e_.set_time(0);
     e_.work_out(p().times);
-    e_.set_time(now);
     const auto& conditions = e_.model().form.conditions;
     for (std::size_t k = 0; k < clocked_.size(); ++k) {
         const auto& c = p().time_conditions[k];
@@ -56,6 +55,7 @@ void Modes::renew_clock(double time)
         }
         if (to.turn > time + same_moment(time) && watched(c.condition)) next_turn_ = std::min(next_turn_, to.turn);
     }
+    e_.set_time(now);  // only now: a value may be the time itself
 }
 
 bool Modes::turn_by_clock(double time, EventLog* log)
