@@ -421,7 +421,8 @@ public:
                out = std::clamp(unlimited, -1.0, 1.0);
         dy[spool] = (std::clamp(out, -1.0, 1.0) - y[spool]) / 0.03;
         dy[integral] = 2 * deviation / 60 + (out - unlimited) / 1.0;
-        dy[filtered] = (measured - y[filtered]) / 0.05;
+        const double kDerivativeTime = 0;  // the controller has no derivative share here; its filter follows gain times this times the measured value
+        dy[filtered] = (2 * kDerivativeTime * measured - y[filtered]) / 0.05;
 
         double resistance = 0.12 * (1 + 0.0039 * (y[winding] - 293.15)), torque = kDisplacement * dp * 1.04 + 0.01 * y[turn];
         dy[current] = (440 - 2.7 * y[turn] - resistance * y[current]) / 4e-3;

@@ -67,6 +67,11 @@ QuantityDecl Parser::quantity(QuantityKind kind)
     q.name = name("the quantity", &q.name_span);
     q.sizes = indices();
     if (accept(":")) quantity_type(q);
+    if (is("=") && (kind == QuantityKind::var || kind == QuantityKind::output))
+        abandon(
+            messages::expected_end, now().span, "the declaration", "'='",
+            fmt::format("settle it by an equation on a line of its own, {} = ..., or name an expression: let {} = ...; its value at the start is said by init",
+                        q.name, q.name));
     if (accept("=")) q.value = expression();
     for (;;) {
         if (at_statement_end()) return q;  // `init` and `guess` at the beginning of a line are statements of their own

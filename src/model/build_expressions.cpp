@@ -452,7 +452,8 @@ Value Instantiator::build(const Expr& e, const Env& env)
 Value Instantiator::slope_of(const Expr& e, const Value& f, const Value& x)
 {
     if (f.is_array() || x.is_array() || graph_[x.node].op != Op::quantity)
-        give_up(messages::bad_value, e.args[1]->span, "a slope is taken of one value, by an unknown", {}, {}, "name the unknown itself: slope(lift(angle), angle)");
+        give_up(messages::bad_value, e.args[1]->span, "a slope is taken of one value, by an unknown", {}, {},
+                "name the unknown itself: slope(lift(angle), angle)");
     for (NodeId below : graph_.reachable({f.node}))
         if (graph_[below].op == Op::rate_of) give_up(messages::bad_value, e.args[0]->span, "a slope of something with a derivative of an expression in it");
     const Node by = graph_[x.node];

@@ -13,7 +13,7 @@ constexpr std::array<Builtin, 38> kBuiltins{
      {"atan2", 2, 2},    {"sinh", 1, 1},    {"cosh", 1, 1},     {"tanh", 1, 1},    {"floor", 1, 1},       {"ceil", 1, 1},        {"mod", 2, 2},
      {"sum", 1, 1},      {"product", 1, 1}, {"clamp", 3, 3},    {"delay", 2, 2},   {"signed_sqrt", 2, 2}, {"smooth_step", 3, 3}, {"untracked", 1, 1},
      {"previous", 1, 1}, {"leaving", 1, 1}, {"entering", 1, 1}, {"passing", 1, 1}, {"flow", 1, 1},        {"final", 1, 1},       {"mean", 1, 1},
-     {"integral", 1, 1}, {"rms", 1, 1},      {"slope", 2, 2}}};
+     {"integral", 1, 1}, {"rms", 1, 1},     {"slope", 2, 2}}};
 
 Dimension second()
 {
@@ -24,6 +24,22 @@ std::string shown_unit(const Type& t)
 {
     if (t.unit && t.unit->dimension == t.dimension) return t.unit->text;
     return t.dimension.text();
+}
+
+// A unit as it may stand behind a number: 1/(bar*s) as bar^-1*s^-1.
+std::string literal_unit(const std::string& unit)
+{
+    if (unit.rfind("1/", 0) != 0) return unit;
+    std::string below = unit.substr(2);
+    if (below.front() == '(' && below.back() == ')') below = below.substr(1, below.size() - 2);
+    if (below.find_first_of("/^()") != std::string::npos) return unit;  // a rare one: as it is declared
+    std::string text;
+    for (std::size_t at = 0; at <= below.size();) {
+        std::size_t end = std::min(below.find('*', at), below.size());
+        text += (text.empty() ? "" : "*") + below.substr(at, end - at) + "^-1";
+        at = end + 1;
+    }
+    return text;
 }
 
 bool plain_number(const Unit& unit)
@@ -128,7 +144,7 @@ void UnitChecker::expect_fits(const std::string& what, const Type& declared, con
         return;
     }
     if (value.bare && declared.unit && !plain_number(*declared.unit)) {
-        set_.diagnostics.report(messages::bare_number, e.span, what, unit, brief(e)).mend(fmt::format("write {} {}", brief(e), unit));
+        set_.diagnostics.report(messages::bare_number, e.span, what, unit, brief(e)).mend(fmt::format("write {} {}", brief(e), literal_unit(unit)));
         return;
     }
     if (declared.dimension == value.dimension) return;

@@ -72,9 +72,9 @@ struct Binding {
 struct InstanceMember {
     enum class Kind { absent, option, parameter, quantity, view, port, part, fluid, joint, sequence, memory, other } kind = Kind::absent;
     std::uint32_t first = 0;
-    std::vector<std::uint32_t> sizes;  ///< of an array; for an array of parts the instance of each
-    double number = 0;                 ///< of an option
-    std::string choice;                ///< of a choice option
+    std::vector<std::uint32_t> sizes;           ///< of an array; for an array of parts the instance of each
+    double number = 0;                          ///< of an option
+    std::string choice;                         ///< of a choice option
     const QuantityDecl* declaration = nullptr;  ///< the one that counts, where branches declare the same name
 };
 

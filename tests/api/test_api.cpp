@@ -218,7 +218,7 @@ TEST_CASE("projects of several files: a file used, a folder as a library, and a 
 TEST_CASE("a file that failed to load is not used; the library goes on working")
 {
     Library library = Library::standard();
-    CHECK_THROWS_AS(library.load_text("bad.loop", "system Bad { var x = }\n"), ModelError);
+    CHECK_THROWS_AS(library.load_text("bad.loop", "system Bad { let x = }\n"), ModelError);
     CHECK_THROWS_AS(compile(library), ModelError);
     library.load_text("good.loop", "system Good { var x init 1 ; x' = -x }\n");
     CHECK(compile(library).name() == "Good");

@@ -101,7 +101,7 @@ TEST_CASE("a name right after a number is its unit, over * / ^ only where there 
     CHECK(value(5)->number == 5);
     CHECK(value(6)->number == doctest::Approx(253.15));
     // a word that the grammar allows there is no unit; the inch is `inch`
-    Parsed q("component A {\n var x = 3 init 2\n var y : m init 2 m usual 3 m\n param z = 1 in 0 .. 2\n let w = if y > 2 m then 3 else 4\n}\n");
+    Parsed q("component A {\n var x guess 3 init 2\n var y : m init 2 m usual 3 m\n param z = 1 in 0 .. 2\n let w = if y > 2 m then 3 else 4\n}\n");
     INFO(q.errors());
     CHECK_FALSE(q.diagnostics.has_errors());
 }
@@ -373,6 +373,14 @@ TEST_CASE("reserved words cannot be names")
         CHECK(Parsed("component A { var " + std::string(word) + " : m }\n").diagnostics.has_errors());
     }
     for (const char* word : {"input", "output", "stage", "table", "fluid", "stop", "use", "base"}) CHECK_FALSE(is_reserved(word));
+}
+
+TEST_CASE("an unknown with an equals sign in its declaration is told what to write")
+{
+    CHECK(test::errors_of("system S {\n var x : m = 3 m\n}") == std::vector<std::string>{"expected-end:2"});
+    CHECK(test::messages_of("component C {\n output y : 1 = 3\n}\nsystem S { part c : C }").find("let y = ...") != std::string::npos);
+    // a bracket that begins a line begins a statement
+    CHECK(test::messages_of("component C { input u : 1 = 0 }\nsystem S {\n part c : C\n (2 - 1) -> c.u\n}").empty());
 }
 
 TEST_SUITE_END();

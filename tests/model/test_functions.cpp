@@ -264,4 +264,20 @@ TEST_CASE("a declared start value that depends on other quantities is a conditio
     }
 }
 
+TEST_CASE("slope: the partial derivative of a function, a table and a formula, and what it refuses")
+{
+    const std::string parts = "table bend(x : rad) -> m { 0: 0, 1: 2, 2: 3, 3: 3.5 } smooth, hold\nfunction square(x, y : m) -> m { return x^2 * y }\n";
+    netloop::Recording r = test::simulate(parts +
+                                              "system S { var x : rad\n x = time * 1 rad/s\n var y : m\n y = 3 m * sin(time / (1 s))\n let a : m = "
+                                              "slope(square(x, y), x)\n let b : 1 = slope(square(x, y), y)\n let "
+                                              "c : m = slope(bend(x) * cos(x), x)\n let bent : m = bend(x)\n let d : m/s = bent' }",
+                                          1.5);
+    double x = 1.5, y = 3 * std::sin(1.5);
+    CHECK(r["a"].final() == doctest::Approx(2 * x * y).epsilon(1e-7));
+    CHECK(r["b"].final() == doctest::Approx(x * x).epsilon(1e-7));
+    CHECK(r["c"].final() == doctest::Approx(r["d"].final() * std::cos(x) - r["bent"].final() * std::sin(x)).epsilon(1e-7));
+    CHECK(test::messages_of("system S { var x : 1\n x = time / (1 s)\n let a : 1 = slope(x^2, 2 * x) }").find("name the unknown itself") != std::string::npos);
+    CHECK(test::messages_of("system S { var x : m\n x = time * 1 m/s\n let a : m = slope(x^2, x) + 1 s }").find("[s]") != std::string::npos);
+}
+
 TEST_SUITE_END();

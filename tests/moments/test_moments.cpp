@@ -346,10 +346,34 @@ TEST_CASE("the table of events goes into the recording, and comes out of it with
     CHECK(test::netloop("events " + (folder / "run.csv")).code == 2);
 }
 
+TEST_CASE("whole parts of the time itself turn on time, however the steps lie")
+{
+    // the condition of mod(time) is the time: at an event it was looked at as it is now, not as it was at 0
+    netloop::Recording r = test::simulate(
+        "system S { let cycle : 1 = mod(time / (1 s), 1)\n let triangle : 1 = 1 - 4 * abs(cycle - 0.5)\n let narrow = triangle > 0.37\n let wide = triangle > "
+        "-0.37\n var x : s init 0 s\n x' = (if "
+        "narrow then 1 else 0) + (if wide then 0.001 else 0)\n var least : 1 init 0\n least' = 0 s^-1\n when cycle < 0 { least := cycle } }",
+        100);
+    CHECK(r["x"].final() == doctest::Approx(100 * (0.315 + 0.001 * 0.685)).epsilon(1e-9));
+    CHECK(r["least"].final() == 0);
+}
+
+TEST_CASE("two crossings of one condition are found although another one's crossing lies behind them in the same step")
+{
+    // a short pulse in the middle of what else would be one step, and a slow condition that crosses late in it
+    netloop::Recording r = test::simulate(
+        "system S { var a : 1 init 0\n a' = 1 s^-1\n let bump : 1 = 0.01 - (a - 5)^2\n var n : 1 init 0\n n' = 0 s^-1\n when bump > 0 { n := previous(n) + 1 "
+        "}\n var late : 1 init 0\n late' = 0 s^-1\n when a > "
+        "9.9 { late := 1 } }",
+        20, 1e-4);
+    CHECK(r["n"].final() == 1);
+    CHECK(r["late"].final() == 1);
+}
+
 TEST_CASE("a component's memories, blocks and stages are described")
 {
-    test::Outcome pid = test::netloop("describe control.SampledPid"), friction = test::netloop("describe mechanics.Friction");
-    CHECK(pid.out.find("memories\n  held") != std::string::npos);
+    test::Outcome pid = test::netloop("describe control.SampledFilter"), friction = test::netloop("describe mechanics.Friction");
+    CHECK(pid.out.find("memories\n  value") != std::string::npos);
     CHECK(pid.out.find("at moments\n  every period {") != std::string::npos);
     CHECK(friction.out.find("-> leaving_forward  when tension > breakaway") != std::string::npos);
 }

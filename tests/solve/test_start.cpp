@@ -289,4 +289,16 @@ TEST_CASE("a source into a closed relief valve: the search reaches the pressure 
     CHECK(dp > 201);
 }
 
+TEST_CASE("start values of a name that two branches declare are those of the branch that holds")
+{
+    for (const char* way : {"false", "true"}) {
+        netloop::Recording r = test::simulate(std::string("component A { option way = false\n if way { var x : m guess 3 m in 0 m .. 5 m\n x' = 0 m/s } else { "
+                                                          "var x : m guess 4 m\n x' = 1 m/s } }\nsystem S "
+                                                          "{ part a : A(way = ") +
+                                                  way + ") }",
+                                              1);
+        CHECK(r["a.x"].final() == doctest::Approx(std::string(way) == "true" ? 3 : 5));
+    }
+}
+
 TEST_SUITE_END();
