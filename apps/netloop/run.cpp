@@ -64,6 +64,11 @@ void print_summary(const netloop::RunSummary& s, const netloop::CompiledSystem& 
         if (o.events) fmt::print("\n{}", s.event_record.text());
         return;
     }
+    nlohmann::json measures = nlohmann::json::object(), demands = nlohmann::json::array();
+    for (const netloop::MeasureResult& m : s.measures)
+        measures[m.name] = {{"value", std::isfinite(m.value) ? nlohmann::json(m.shown()) : nlohmann::json(nullptr)}, {"unit", m.unit}, {"text", m.text}};
+    for (const netloop::DemandResult& d : s.demands)
+        demands.push_back({{"condition", d.condition}, {"text", d.text}, {"holds", d.holds}, {"found", d.found}, {"place", d.place}});
     nlohmann::json events = nlohmann::json::array(), shares = nlohmann::json::object();
     for (const auto& [what, seconds] : s.shares) shares[what] = seconds;
     for (const netloop::EventEntry& e : s.event_record.kinds)
@@ -96,6 +101,8 @@ void print_summary(const netloop::RunSummary& s, const netloop::CompiledSystem& 
                                       {"event_seconds", s.event_seconds},
                                       {"kept_histories", s.kept_histories},
                                       {"warnings", s.warnings},
+                                      {"measures", measures},
+                                      {"demands", demands},
                                       {"conditions", events}}
                            .dump(2));
 }
@@ -140,7 +147,8 @@ int run_run(const Options& o)
         throw;
     }
     print_summary(run.summary(), system, o);
-    return run.summary().complete ? 0 : 1;
+    if (!run.summary().complete) return 1;
+    return run.summary().demands_hold() ? 0 : 1;
 }
 
 }  // namespace

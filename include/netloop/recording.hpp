@@ -54,6 +54,67 @@ struct EventRecord {
     std::string text(std::size_t most = 1000) const;
 };
 
+/// A number that a scenario puts on a whole run: `measure peak = max(pump.outlet.p)`.
+struct MeasureResult {
+    std::string name;   ///< "peak"
+    std::string text;   ///< its expression as written
+    std::string doc;    ///< its `##` text
+    double value = 0;   ///< SI; NaN where it has none (what was waited for never happened)
+    std::string unit;   ///< display unit: "bar"; "bool" for a condition
+    double scale = 1;   ///< SI = display * scale + offset
+    double offset = 0;
+    double shown() const { return (value - offset) / scale; }
+    /// "peak = 183.2 bar".
+    std::string line() const;
+};
+
+/// What a scenario demands: `require peak < 210 bar "the relief valve opens in time"`.
+struct DemandResult {
+    std::string condition;  ///< as written
+    std::string text;       ///< what the user says of it
+    std::string place;      ///< "file:line:column"
+    bool holds = false;
+    std::string found;      ///< what was found, of a comparison: "183.2 bar against 210 bar"
+};
+
+/// A figure that a scenario asks for: one panel a line, as written, paths with units.
+struct FigureRequest {
+    struct Curve {
+        std::string path, unit;  ///< unit: empty for the declared one
+    };
+    struct Panel {
+        std::vector<Curve> curves;
+        Curve against;  ///< empty: time
+    };
+    std::string title;
+    std::vector<Panel> panels;
+};
+
+/// A param as it was in a run.
+struct ParameterValue {
+    std::string path;
+    double value = 0;  ///< SI
+    std::string unit;  ///< display unit; SI = display * scale + offset
+    double scale = 1;
+    double offset = 0;
+    bool changed = false;  ///< the scenario, the command line or a program gave it
+    std::string doc;
+    double shown() const { return (value - offset) / scale; }
+};
+struct ModelText {
+    std::string file, text;
+};
+
+/// Where the numbers of a recording come from.
+struct RunOrigin {
+    std::string version;    ///< of the program
+    std::string text_hash;  ///< of `texts`: 16 hexadecimal digits (Fowler, Noll, Vo: FNV-1a, 64 bit)
+    std::string doc;        ///< `##` text of the scenario
+    double tolerance = 0;   ///< relative
+    std::vector<ParameterValue> parameters;
+    std::vector<ModelText> texts;  ///< the user's own files, as they were
+};
+
 /// A file that cannot be read or written, or a column that is not there.
 class RecordingError : public std::runtime_error {
 public:
@@ -69,6 +130,10 @@ public:
     std::string reason;
     std::vector<Column> columns;  ///< the first is time
     EventRecord events;           ///< empty in a file that does not hold them (.csv)
+    std::vector<MeasureResult> measures;  ///< this and what follows: empty in a .csv
+    std::vector<DemandResult> demands;
+    std::vector<FigureRequest> figures;
+    RunOrigin origin;
 
     const Column& time() const { return columns.at(0); }
     std::size_t n_rows() const { return columns.empty() ? 0 : columns[0].values.size(); }

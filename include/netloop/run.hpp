@@ -59,6 +59,9 @@ struct RunSummary {
     double event_seconds = 0;            ///< of wall_seconds, spent on locating and settling events
     std::size_t kept_histories = 0;      ///< events behind which integration went on without beginning anew
     std::vector<std::string> warnings;   ///< what `warn` in the model said
+    std::vector<MeasureResult> measures;  ///< of the scenario, in the order of its text
+    std::vector<DemandResult> demands;
+    bool demands_hold() const;           ///< all of them; true if there are none
     std::string one_line() const;
     std::string text() const;
 };

@@ -18,11 +18,17 @@ struct CompiledSystemData {
     std::optional<double> stop, output_every, output_points, tolerance;
     std::vector<double> output_at;
     std::vector<std::string> keep;
+    std::vector<FigureRequest> figures;
+    std::string doc;                 ///< `##` text of the scenario
     std::string folder;              ///< of the file that says so
     std::string begin_from;          ///< a recording whose state the run begins from; empty: none
     std::optional<double> begin_at;  ///< s, in that recording; none: its end
     std::size_t n_flat_equations = 0;
 };
+
+class Simulation;
+/// Works out the measures and demands of a run that is over.
+void take_measures(Simulation& simulation, const SourceSet& sources, RunSummary& summary);
 
 struct LibraryAccess {
     static std::shared_ptr<LibrarySet> set(const Library& library) { return library.set_; }
@@ -39,6 +45,6 @@ void throw_errors(const LibrarySet& set, std::size_t from);
 /// Plans, checks and compiles; shared by files and builders.
 CompiledSystem compile_plan(const Library& library, ScenarioPlan plan, bool strict, std::size_t diagnostics_from);
 /// Up to the flat model only.
-std::unique_ptr<FlatModel> flatten_plan(LibrarySet& set, const ScenarioPlan& plan, CompiledSystemData& data, bool strict, std::size_t from);
+std::unique_ptr<FlatModel> flatten_plan(LibrarySet& set, ScenarioPlan plan, CompiledSystemData& data, bool strict, std::size_t from);
 
 }  // namespace netloop

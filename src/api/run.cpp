@@ -156,11 +156,36 @@ struct Run::Data {
         }
     }
 
+    RunOrigin origin() const
+    {
+        RunOrigin o;
+        o.version = NETLOOP_VERSION;
+        o.doc = system->doc;
+        o.tolerance = tolerance;
+        const Evaluation& e = simulation->evaluation();
+        for (ParameterId p = 0; p < flat().parameters.size(); ++p) {
+            const FlatParameter& f = flat().parameters[p];
+            bool here = std::any_of(given.begin(), given.end(), [&](const auto& g) { return g.first == p; });
+            o.parameters.push_back({f.path, e.parameter(p), f.boolean ? "bool" : f.unit.text, f.unit.scale, f.unit.offset, f.changed || here, f.doc});
+        }
+        std::uint64_t hash = 0xcbf29ce484222325u;
+        for (std::uint32_t file = 0; file < system->set->sources.size(); ++file) {
+            if (system->set->is_library_file(file)) continue;
+            std::string text(system->set->sources.text(file));
+            for (unsigned char c : text) hash = (hash ^ c) * 0x100000001b3u;
+            o.texts.push_back({std::filesystem::path(system->set->sources.path(file)).filename().string(), std::move(text)});
+        }
+        o.text_hash = fmt::format("{:016x}", hash);
+        return o;
+    }
+
     RecordingHead head(const std::vector<std::string>& keep, std::vector<std::size_t>& columns) const
     {
         RecordingHead h;
         h.system = system->name;
         h.scenario = system->scenario;
+        h.figures = system->figures;
+        h.origin = origin();
         Column time;
         time.name = "time";
         time.unit = "s";
@@ -394,6 +419,8 @@ Recording Run::simulate(const RunOptions& options)
     d.recording.system = head.system;
     d.recording.scenario = head.scenario;
     d.recording.columns = head.columns;
+    d.recording.origin = head.origin;
+    d.recording.figures = head.figures;
     std::vector<double> row(head.columns.size()), outputs(d.model().form.outputs.size());
     ColumnBlocks blocks(d.recording, options.in_memory ? times.size() : 0);
     auto sink = [&](const State& s, Evaluation& e) {
@@ -413,12 +440,18 @@ Recording Run::simulate(const RunOptions& options)
         d.recording.reason = reason;
         d.summarize(d.simulation->state().time);
         d.recording.events = d.summary.event_record;
-        if (writer != nullptr) writer->events(d.summary.event_record), writer->finish(complete, reason);
+        d.recording.measures = d.summary.measures;
+        d.recording.demands = d.summary.demands;
+        if (writer == nullptr) return;
+        writer->events(d.summary.event_record);
+        writer->results(d.summary.measures, d.summary.demands);
+        writer->finish(complete, reason);
     };
     try {
         d.start();
         bool done = d.simulation->advance(*stop, times, sink, options.interrupt, options.progress);
         const std::string& stopped = d.simulation->stopped_by();
+        take_measures(*d.simulation, d.system->set->sources, d.summary);
         close(done || !stopped.empty(), done ? "the stop time was reached" : stopped.empty() ? "interrupted" : "the model said stop: " + stopped);
     } catch (const NumericFailure& failure) {
         close(false, failure.what());
@@ -535,6 +568,19 @@ std::string RunSummary::text() const
         out += fmt::format("  most      {:.0f} % of the events are {}{}\n", 100.0 * static_cast<double>(event_table[0].times.size()) / static_cast<double>(all),
                            event_table[0].part.empty() ? "" : event_table[0].part + ": ", event_table[0].text);
     for (const std::string& w : warnings) out += fmt::format("  warning   {}\n", w);
+    std::size_t wide = 0;
+    for (const MeasureResult& m : measures) wide = std::max(wide, m.name.size());
+    for (std::size_t i = 0; i < measures.size(); ++i) {
+        const MeasureResult& m = measures[i];
+        std::string line = m.line();  // name = value: the values stand below each other
+        if (std::size_t at = line.find(" = "); at != std::string::npos && std::isfinite(m.value)) line = fmt::format("{:<{}}{}", m.name, wide, line.substr(at));
+        out += fmt::format("  {}  {}{}\n", i == 0 ? "measures" : "        ", line, m.doc.empty() ? "" : "   (" + m.doc + ")");
+    }
+    std::size_t n_hold = static_cast<std::size_t>(std::count_if(demands.begin(), demands.end(), [](const DemandResult& d) { return d.holds; }));
+    if (!demands.empty()) out += fmt::format("  demands   {} of {} hold\n", n_hold, demands.size());
+    for (const DemandResult& d : demands)
+        if (!d.holds)
+            out += fmt::format("    not met: {}{}{}  {}\n", d.condition, d.found.empty() ? "" : ": " + d.found, d.text.empty() ? "" : " (" + d.text + ")", d.place);
     return out;
 }
 

@@ -68,9 +68,40 @@ void add_kept_rates(FlatModel& flat, const std::vector<std::string>& keep, Libra
     }
 }
 
+// The figures of a scenario: what they draw is recorded, expressions as lets of their own; derivatives are asked for in `rates`.
+void take_figures(const ScenarioPlan& plan, const std::vector<NodeId>& extra, std::size_t at, FlatModel& flat, CompiledSystemData& data,
+                  std::vector<std::string>& rates)
+{
+    auto curve = [&](const Expr* e, NodeId node, const std::optional<Unit>& unit) {
+        FigureRequest::Curve c;
+        if (e == nullptr) return c;
+        c.path = e->kind == ExprKind::time ? "time" : brief(*e);
+        if (unit) c.unit = unit->text;
+        bool plain = e->kind == ExprKind::time || (e->kind == ExprKind::path && e->args.empty());
+        if (e->kind == ExprKind::derivative && e->args[0]->kind == ExprKind::path)
+            rates.push_back(c.path);
+        else if (!plain && node != kNoNode && std::none_of(flat.views.begin(), flat.views.end(), [&](const FlatView& v) { return v.path == c.path; }))
+            flat.views.push_back({c.path, node, unit.value_or(Unit{}), false, "drawn in a figure", {0, e->span}});
+        if (!data.keep.empty() && c.path != "time") data.keep.push_back(c.path);
+        return c;
+    };
+    for (const BodyItem& item : plan.figures) {
+        const auto& figure = *item.statement->as<FigureItem>();
+        FigureRequest made;
+        made.title = figure.title;
+        for (const FigurePanel& panel : figure.panels) {
+            FigureRequest::Panel p;
+            for (const Expr* e : panel.curves) p.curves.push_back(curve(e, extra[at++], panel.unit));
+            p.against = curve(panel.against, extra[at++], std::nullopt);
+            made.panels.push_back(std::move(p));
+        }
+        data.figures.push_back(std::move(made));
+    }
+}
+
 }  // namespace
 
-std::unique_ptr<FlatModel> flatten_plan(LibrarySet& set, const ScenarioPlan& plan, CompiledSystemData& data, bool strict, std::size_t from)
+std::unique_ptr<FlatModel> flatten_plan(LibrarySet& set, ScenarioPlan plan, CompiledSystemData& data, bool strict, std::size_t from)
 {
     UnitChecker checker(set, strict);
     const FileScope* scope = plan.scenario != nullptr ? plan.scenario->scope : plan.system->scope;
@@ -83,6 +114,10 @@ std::unique_ptr<FlatModel> flatten_plan(LibrarySet& set, const ScenarioPlan& pla
     request.values = plan.values;
     request.start_statements = plan.start_statements;
     request.finds = plan.finds;
+    request.measures = plan.measures;
+    request.demands = plan.demands;
+    request.measure_types = plan.measure_types;
+    request.demand_units = plan.demand_units;
     if (plan.begin != nullptr) {
         request.begin_steady = plan.begin->steady;
         request.steady_except = plan.begin->except;
@@ -91,12 +126,19 @@ std::unique_ptr<FlatModel> flatten_plan(LibrarySet& set, const ScenarioPlan& pla
     }
     request.extra = {plan.stop, plan.output_every, plan.output_points, plan.tolerance, plan.begin != nullptr ? plan.begin->at : nullptr};
     request.extra.insert(request.extra.end(), plan.output_at.begin(), plan.output_at.end());
+    for (const BodyItem& item : plan.figures)
+        for (const FigurePanel& panel : item.statement->as<FigureItem>()->panels) {
+            request.extra.insert(request.extra.end(), panel.curves.begin(), panel.curves.end());
+            request.extra.push_back(panel.against);
+        }
     request.extra_scope = scope;
     InstantiateResult made = instantiate(set, request);
     throw_errors(set, from);
     take_times(plan, made.extra, *made.model, data);
     data.keep = plan.keep;
+    data.doc = plan.doc;
     std::vector<std::string> rates = plan.keep;
+    take_figures(plan, made.extra, 5 + plan.output_at.size(), *made.model, data, rates);
     for (const std::string& r : plan.rates)
         if (std::find(rates.begin(), rates.end(), r) == rates.end()) rates.push_back(r);
     add_kept_rates(*made.model, rates, set);

@@ -48,7 +48,6 @@ struct Message {
     X(wrong_argument_count, error, "wrong-argument-count", "'{}' takes {} arguments, {} are given") \
     X(unexpected_here, error, "unexpected-here", "{} cannot stand here") \
     X(unsupported, error, "not-supported-yet", "not supported yet: {}") \
-    X(left_for_now, note, "left-for-now", "'{}' is read but has no effect yet") \
     X(bad_index, error, "bad-index", "index {} of '{}' is outside 1 .. {}") \
     X(bad_size, error, "bad-size", "the size of '{}' is {}: a whole number from 0 to {} is expected") \
     X(not_constant, error, "not-constant", "{} must be known when the model is compiled, but it depends on {}") \

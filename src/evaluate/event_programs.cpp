@@ -192,6 +192,30 @@ void lower_events(const SolverForm& form, Graph& g, Lowering& lowering, EventPro
     e.delays = lower_all(lowering, "delays", wanted);
     wanted.clear();
 
+    e.accumulators.resize(events.accumulators.size());
+    for (std::size_t i = 0; i < events.accumulators.size(); ++i) {
+        want(events.accumulators[i].value, e.accumulators[i].value);
+        want(events.accumulators[i].when, e.accumulators[i].when);
+    }
+    e.sampled = lower_all(lowering, "measured values", wanted);
+    wanted.clear();
+    for (std::size_t i = 0; i < events.accumulators.size(); ++i) {
+        want(events.accumulators[i].from_time, e.accumulators[i].from_time);
+        want(events.accumulators[i].to_time, e.accumulators[i].to_time);
+    }
+    e.windows = lower_all(lowering, "windows of measures", wanted);
+    wanted.clear();
+    e.measures.resize(events.measures.size());
+    for (std::size_t i = 0; i < events.measures.size(); ++i) want(events.measures[i].value, e.measures[i]);
+    e.demands.resize(events.demands.size());
+    for (std::size_t i = 0; i < events.demands.size(); ++i) {
+        want(events.demands[i].condition, e.demands[i].condition);
+        want(events.demands[i].left, e.demands[i].left);
+        want(events.demands[i].right, e.demands[i].right);
+    }
+    e.measured = lower_all(lowering, "measures", wanted);
+    wanted.clear();
+
     e.switches = lowering.lower("switches", events.switches);
     look_at_users(form, g, e);
 }

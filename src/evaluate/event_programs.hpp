@@ -54,6 +54,18 @@ struct EventPrograms {
         std::uint32_t memory = 0, source = 0, time = 0;
     };
     std::vector<Delay> delay_of;
+    Program sampled;  ///< what accumulators look at
+    struct Accumulator {
+        std::uint32_t value = kNone, when = kNone, from_time = kNone, to_time = kNone;  ///< the windows from `windows`
+    };
+    std::vector<Accumulator> accumulators;
+    Program windows;
+    Program measured;  ///< once all accumulators have their results: measures, then demands
+    struct Demand {
+        std::uint32_t condition = kNone, left = kNone, right = kNone;
+    };
+    std::vector<std::uint32_t> measures;
+    std::vector<Demand> demands;
     Program switches;  ///< results: the switches of the form
 
     std::vector<char> mode_in_equations, memory_in_equations;

@@ -18,6 +18,7 @@ Simulation::Simulation(std::shared_ptr<const CompiledModel> model, const SourceS
       consistent_(evaluation_),
       settings_(settings),
       moments_(evaluation_, consistent_, sources_),
+      measuring_(evaluation_),
       jumped_(evaluation_.model().n(), 0)
 {
 }
@@ -49,6 +50,7 @@ void Simulation::start(double time, const std::vector<double>& known, const std:
     renew_states();
     evaluation_.selection().set_rates(state_.z, state_.rates);
     take_integrator();
+    measuring_.begin(state_);
     integrator_->restart(state_);
     started_ = true;
 }
@@ -170,6 +172,7 @@ bool Simulation::advance(double target, const std::vector<double>& outputs, cons
         double t = integrator_->time();
         if (stopped == Integrator::Stopped::target) t = limit;
         if (delays != nullptr) remember_for_delays(from, t);
+        if (!measuring_.none()) measuring_.step(from, t, [&](double at, State& s) { integrator_->interpolate(at, s); });
         bool found = stopped == Integrator::Stopped::root;
         bool at_limit = stopped == Integrator::Stopped::target;
         bool clocked = at_limit && moments_.due(limit);
@@ -247,6 +250,7 @@ void Simulation::moment(const std::vector<int>& found, const RowSink& sink)
     moments_.happen(state_, found);
     events_ += moments_.log().any() ? 1 : 0;
     settled_ = moments_.settled();
+    measuring_.jump(state_);
     recorded();  // after
     settled_ = false;
     bool other_system = integrated_ != &evaluation_.model();

@@ -6,6 +6,7 @@
 #include <memory>
 
 #include "integrate/integrator.hpp"
+#include "integrate/measuring.hpp"
 #include "moments/moments.hpp"
 
 namespace netloop {
@@ -49,6 +50,8 @@ public:
     /// After parameters or inputs have changed: values made consistent with the states as they are, integration begins anew.
     void reconcile();
     RunStatistics statistics() const;
+    /// Puts the results of all accumulators into their memories, for the measures to be worked out.
+    void finish_measures() { measuring_.finish(state_.time); }
 
 private:
     void row(State& s, const RowSink& sink);
@@ -75,6 +78,7 @@ private:
     StartReport report_;
     bool started_ = false;
     Moments moments_;
+    Measuring measuring_;
     std::size_t events_ = 0, rows_ = 0, kept_histories_ = 0;
     bool settled_ = false;  ///< the state at hand is consistent already
     std::vector<char> jumped_;

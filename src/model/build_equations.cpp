@@ -164,7 +164,7 @@ void Instantiator::settle_parameters()
                     for (std::uint32_t i = 0; i < n; ++i) {
                         FlatParameter& p = model_->parameters[held.first + i];
                         p.value = v.is_array() ? v.elements[i] : v.node;
-                        if (b != nullptr) p.origin.span = e->span;
+                        if (b != nullptr) p.origin.span = e->span, p.changed = b->from_outside;
                         p.low = at(low, i);
                         p.high = at(high, i);
                     }
@@ -562,6 +562,7 @@ InstantiateResult Instantiator::run()
         if (e != nullptr) given_up([&] { node = build_scalar(*e, {0, request_.extra_scope, nullptr, nullptr, true}); });
         result.extra.push_back(node);
     }
+    make_measures();
     make_carried_views();
     make_mixes();
     if (set_.diagnostics.has_errors()) return result;

@@ -372,6 +372,8 @@ Value Instantiator::build(const Expr& e, const Env& env)
                 if (it == results.results.end()) give_up(messages::unknown_name, e.span, e.path.back().name, fmt::format("the results of '{}'", f->name));
                 return it->second;
             }
+            if (env.measures != nullptr && e.path.size() == 1)
+                if (auto it = env.measures->find(e.path[0].name); it != env.measures->end()) return it->second;
             return resolve(e, env);
         case ExprKind::derivative: {
             Value v = build(*e.args[0], env);
@@ -468,7 +470,7 @@ Value Instantiator::build_builtin(const Expr& e, const std::string& name, const 
     for (const char* carried : {"leaving", "entering", "passing", "flow"})
         if (name == carried) return build_carried(e, name, env);
     for (const char* later : {"final", "mean", "integral", "rms"})
-        if (name == later) give_up(messages::unsupported, e.span, fmt::format("'{}'", name));
+        if (name == later) give_up(messages::unexpected_here, e.span, fmt::format("'{}', which belongs to a measure of a scenario,", name));
     if (name == "previous" && !env.in_block) give_up(messages::block_only, e.span, "previous()");
     if (name == "sum" || name == "product") {
         std::vector<NodeId> terms;
@@ -553,6 +555,7 @@ Value Instantiator::build_call(const Expr& e, const Env& env)
     const TableDecl* table = nullptr;
     const FileScope* scope = nullptr;
     InstanceId instance = kNoNode;
+    if (env.measures != nullptr && measure_kind(e)) return build_measured(e, env);
     if (e.path.size() == 1 && find_builtin(e.path[0].name) != nullptr) return build_builtin(e, e.path[0].name, env);
     if (env.instance != kNoNode) {
         const Member* m = instances_[env.instance].info->find(e.path[0].name);

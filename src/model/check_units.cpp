@@ -1,5 +1,7 @@
 #include "model/check_units.hpp"
 
+#include "model/measures.hpp"
+
 #include <algorithm>
 #include <array>
 #include <cmath>
@@ -48,6 +50,12 @@ bool plain_number(const Unit& unit)
 }
 
 }  // namespace
+
+Unit display_unit(const Type& type)
+{
+    if (type.unit && type.unit->dimension == type.dimension) return *type.unit;
+    return si_unit(type.known ? type.dimension : Dimension{});
+}
 
 const Builtin* find_builtin(const std::string& name)
 {
@@ -323,8 +331,39 @@ Type UnitChecker::type_of_builtin(const Expr& e, const std::string& name, Contex
     return result;
 }
 
+// max(x), first(time when c) and their kin in a measure.
+Type UnitChecker::type_of_measure_call(const Expr& e, Context& context)
+{
+    const auto* before = measures_;
+    measures_ = nullptr;
+    MeasureKind kind = *measure_kind(e);
+    MeasureCall call = take_apart(e, kind);
+    Type t = Type::unknown();
+    if (call.trouble.empty()) {
+        if (call.when != nullptr) expect_condition(*call.when, context);
+        t = kind == MeasureKind::count ? Type::of(Dimension{}) : type_of(*call.value, context);
+        Unit seconds = si_unit(second());
+        seconds.text = "s";
+        for (const Expr* time : {call.from_time, call.to_time})
+            if (time != nullptr) expect_fits("the window", Type::of(seconds), type_of(*time, context), *time);
+        if (kind == MeasureKind::time_of_max || kind == MeasureKind::time_of_min) t = Type::of(seconds);
+        if (kind == MeasureKind::integral && t.known) t = Type::of(t.dimension * second());
+    }
+    measures_ = before;
+    return t;
+}
+
+Type UnitChecker::type_of_measure(const ComponentInfo* info, const FileScope& scope, const Expr& e, const std::map<std::string, Type>& before)
+{
+    measures_ = &before;
+    Type t = type_of_expression(info, scope, e);
+    measures_ = nullptr;
+    return t;
+}
+
 Type UnitChecker::type_of_call(const Expr& e, Context& context)
 {
+    if (measures_ != nullptr && measure_kind(e)) return type_of_measure_call(e, context);
     const FunctionDecl* function = nullptr;
     const TableDecl* table = nullptr;
     if (e.path.size() == 1 && find_builtin(e.path[0].name) != nullptr) return type_of_builtin(e, e.path[0].name, context);
@@ -470,6 +509,8 @@ Type UnitChecker::type_of(const Expr& e, Context& context)
                 type_of(*e.args[0], context);
                 return Type::unknown();
             }
+            if (measures_ != nullptr && e.path.size() == 1)
+                if (auto it = measures_->find(e.path[0].name); it != measures_->end()) return it->second;
             if (auto it = context.locals.find(e.path[0].name); it != context.locals.end()) {
                 for (const Expr* index : e.path[0].indices) type_of(*index, context);
                 return e.path.size() == 1 ? it->second : Type::unknown();

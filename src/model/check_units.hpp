@@ -25,6 +25,9 @@ struct Type {
     static Type of(const Unit& u) { return {Kind::number, true, u.dimension, false, false, u}; }
 };
 
+/// The unit to show values of a type in: the declared one, else that of its dimension.
+Unit display_unit(const Type& type);
+
 class UnitChecker {
 public:
     explicit UnitChecker(LibrarySet& set, bool strict = false) : set_(set), strict_(strict) {}
@@ -39,6 +42,8 @@ public:
     Type type_of_path(const ComponentInfo& info, const FileScope& scope, const Path& path);
     /// Type of an expression in a system's scope, for scenarios.
     Type type_of_expression(const ComponentInfo* info, const FileScope& scope, const Expr& e);
+    /// The same for a measure or demand of a scenario; `before`: the measures that it may name.
+    Type type_of_measure(const ComponentInfo* info, const FileScope& scope, const Expr& e, const std::map<std::string, Type>& before);
     /// Type of a param, let or signal of a sequence.
     Type type_in_sequence(const ComponentInfo& info, const FileScope& scope, const SequenceDecl& sequence, const std::string& name);
     /// Whether component `d` has at least the ports, params and signals of `base`; reports at `span` what is missing.
@@ -57,6 +62,7 @@ private:
     void check_domain(const DomainDecl& domain, const FileScope& scope);
     const Definition* fluid_kind(const Member& m);
     const Definition* file_fluid_kind(const Path& path, const FileScope& scope);
+    Type type_of_measure_call(const Expr& e, Context& context);
     Type type_of_carried(const Expr& e, const std::string& name, Context& context);
     void check_function(const FunctionDecl& f, const ComponentInfo* info, const FileScope& scope);
     void check_block(const Block& block, Context& context, const std::vector<FunctionArgument>* results);
@@ -83,6 +89,7 @@ private:
     Context inside(const SequenceDecl& sequence, const Context& context);
 
     LibrarySet& set_;
+    const std::map<std::string, Type>* measures_ = nullptr;  ///< within a measure: those before it
     bool strict_;
     std::set<const Definition*> checked_;
     std::set<const QuantityDecl*> in_progress_;

@@ -20,6 +20,9 @@ std::vector<NodeId*> FlatModel::event_expressions()
     }
     for (FlatDelay& d : delays) add(d.source), add(d.time);
     for (FlatPrevious& p : previous) add(p.source);
+    for (FlatAccumulator& a : accumulators) add(a.value), add(a.when), add(a.from_time), add(a.to_time);
+    for (FlatMeasure& m : measures) add(m.value);
+    for (FlatDemand& d : demands) add(d.condition), add(d.left), add(d.right);
     return list;
 }
 

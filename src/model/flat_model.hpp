@@ -5,6 +5,7 @@
 #include <string>
 #include <vector>
 
+#include "model/measures.hpp"
 #include "algebra/graph.hpp"
 #include "base/source.hpp"
 #include "units/unit.hpp"
@@ -43,6 +44,7 @@ struct FlatParameter {
     std::string path;
     Unit unit;
     bool boolean = false;
+    bool changed = false;    ///< given from outside the system
     bool external = false;   ///< a system's own input: may change while a run goes on
     std::string follows;     ///< path of a param that is found at the start and settles this one
     NodeId value = kNoNode;  ///< an expression of other parameters
@@ -156,6 +158,30 @@ struct FlatPrevious {
     NodeId source = kNoNode;
 };
 
+/// A call such as `max(p from 5 s to 60 s)` in a measure; its result stands in a memory when the run is over.
+struct FlatAccumulator {
+    MeasureKind kind = MeasureKind::final;
+    std::uint32_t memory = 0;
+    NodeId value = kNoNode;
+    NodeId when = kNoNode;                          ///< of first, last and count
+    NodeId from_time = kNoNode, to_time = kNoNode;  ///< kNoNode: the start, the end
+};
+struct FlatMeasure {
+    std::string name;
+    NodeId value = kNoNode;
+    Unit unit;
+    bool boolean = false;
+    std::string text, doc;  ///< its expression as written, and its `##` text
+    Origin origin;
+};
+struct FlatDemand {
+    NodeId condition = kNoNode;
+    NodeId left = kNoNode, right = kNoNode;  ///< of a comparison
+    Unit unit;                               ///< of its sides
+    std::string text, source;                ///< what the user says of it, and the condition as written
+    Origin origin;
+};
+
 /// What happens at moments.
 struct FlatEvents {
     std::vector<FlatMemory> memories;
@@ -163,6 +189,9 @@ struct FlatEvents {
     std::vector<FlatSequence> sequences;
     std::vector<FlatDelay> delays;
     std::vector<FlatPrevious> previous;
+    std::vector<FlatAccumulator> accumulators;
+    std::vector<FlatMeasure> measures;
+    std::vector<FlatDemand> demands;
     /// Conditions whose equations differ in kind: each combination of them may need a system of its own.
     std::vector<NodeId> switches;
 };

@@ -1,6 +1,7 @@
 // Definitions to flat model. In stages: parts, options and joints; then fluids along the joints; then quantities and equations.
 #pragma once
 
+#include <map>
 #include <memory>
 
 #include "model/flat_model.hpp"
@@ -24,6 +25,9 @@ struct InstantiateRequest {
     std::vector<BodyItem> finds;             ///< `find` statements
     std::vector<const Expr*> steady_except;  ///< of `begin steady except`
     bool begin_steady = false;
+    std::vector<BodyItem> measures, demands;
+    std::map<std::string, Unit> measure_types;            ///< display units, by name
+    std::map<const Statement*, Unit> demand_units;
     /// Expressions to be evaluated in the system (output times, stop time ...); see InstantiateResult::extra.
     std::vector<const Expr*> extra;
     const FileScope* extra_scope = nullptr;

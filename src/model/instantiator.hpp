@@ -59,6 +59,7 @@ struct Env {
     const SequenceInstance* sequence = nullptr;     ///< whose own names are looked up before those of the instance
     bool in_block = false;                          ///< previous() has a meaning here
     const std::map<NodeId, NodeId>* now = nullptr;  ///< in a block: memories that it has set so far, leaf and value
+    const std::map<std::string, Value>* measures = nullptr;  ///< in a measure: those before it
 };
 
 struct Binding {
@@ -215,6 +216,9 @@ private:
     std::string path_of(InstanceId id, const std::string& name) const;
     std::uint32_t add_memory(FlatMemory memory);
     NodeId previous_value(NodeId source);
+    Value build_measured(const Expr& e, const Env& env);
+    void make_measures();
+    void share_accumulators(std::size_t from, const std::vector<NodeId*>& users);
     Value slope_of(const Expr& e, const Value& f, const Value& x);
     NodeId delayed_value(const Expr& e, NodeId source, NodeId time, const Env& env);
     void make_sequence(InstanceId id, const SequenceDecl& decl, const BodyItem& item);

@@ -96,11 +96,20 @@ private:
         } else if (s.as<FindItem>() != nullptr) {
             plan_.finds.push_back({&s, &scope});
         } else if (const auto* measure = s.as<MeasureItem>()) {
-            set_.diagnostics.report(messages::left_for_now, s.span, "measure " + measure->name);
+            // one of the same name takes the place of that which is taken over
+            auto same = std::find_if(plan_.measures.begin(), plan_.measures.end(), [&](const BodyItem& b) { return b.statement->as<MeasureItem>()->name == measure->name; });
+            if (same != plan_.measures.end())
+                *same = {&s, &scope};
+            else
+                plan_.measures.push_back({&s, &scope});
         } else if (s.as<RequireItem>() != nullptr) {
-            set_.diagnostics.report(messages::left_for_now, s.span, "require");
-        } else if (s.as<FigureItem>() != nullptr) {
-            set_.diagnostics.report(messages::left_for_now, s.span, "figure");
+            plan_.demands.push_back({&s, &scope});
+        } else if (const auto* figure = s.as<FigureItem>()) {
+            auto same = std::find_if(plan_.figures.begin(), plan_.figures.end(), [&](const BodyItem& b) { return b.statement->as<FigureItem>()->title == figure->title; });
+            if (same != plan_.figures.end())
+                *same = {&s, &scope};
+            else
+                plan_.figures.push_back({&s, &scope});
         }
     }
 
@@ -202,7 +211,7 @@ bool check_inside_slot(LibrarySet& set, const ScenarioPlan& plan, UnitChecker& c
 }
 }  // namespace
 
-void check_plan(LibrarySet& set, const ScenarioPlan& plan)
+void check_plan(LibrarySet& set, ScenarioPlan& plan)
 {
     UnitChecker checker(set);
     const ComponentInfo* info = set.info(*plan.system);
@@ -252,6 +261,26 @@ void check_plan(LibrarySet& set, const ScenarioPlan& plan)
         seconds("begin at", plan.begin->at);
         for (const Expr* e : plan.begin->except) checker.type_of_expression(info, scope, *e);
     }
+    std::map<std::string, Type> known;
+    for (const BodyItem& item : plan.measures) {
+        const auto& m = *item.statement->as<MeasureItem>();
+        Type t = checker.type_of_measure(info, *item.scope, *m.value, known);
+        known[m.name] = t;
+        plan.measure_types[m.name] = display_unit(t);
+    }
+    for (const BodyItem& item : plan.demands) {
+        const auto& r = *item.statement->as<RequireItem>();
+        Type t = checker.type_of_measure(info, *item.scope, *r.condition, known);
+        if (t.kind == Type::Kind::number && t.known) set.diagnostics.report(messages::not_a, r.condition->span, brief(*r.condition), "a number", "a condition");
+        if (r.condition->kind != ExprKind::compare) continue;
+        Type left = checker.type_of_measure(info, *item.scope, *r.condition->args[0], known), right = checker.type_of_measure(info, *item.scope, *r.condition->args[1], known);
+        plan.demand_units[item.statement] = display_unit(right.unit ? right : left);
+    }
+    for (const BodyItem& item : plan.figures)
+        for (const FigurePanel& panel : item.statement->as<FigureItem>()->panels) {
+            for (const Expr* curve : panel.curves) checker.type_of_expression(info, *item.scope, *curve);
+            if (panel.against != nullptr) checker.type_of_expression(info, *item.scope, *panel.against);
+        }
     for (const BodyItem& item : plan.finds) {
         const auto& find = *item.statement->as<FindItem>();
         checker.type_of_path(*info, *plan.system->scope, find.unknown);

@@ -19,6 +19,9 @@ struct ScenarioPlan {
     const Expr* tolerance = nullptr;
     const BeginItem* begin = nullptr;
     std::vector<BodyItem> finds;
+    std::vector<BodyItem> measures, demands, figures;
+    std::map<std::string, Unit> measure_types;  ///< display units, once checked
+    std::map<const Statement*, Unit> demand_units;
     std::vector<std::string> keep;
     std::vector<std::string> rates;                          ///< further rates to be made recordable: "leaf.angle'"
     std::vector<std::shared_ptr<const KindUse>> kept_kinds;  ///< of values given as text, kept alive
@@ -31,7 +34,7 @@ std::optional<ScenarioPlan> plan_scenario(LibrarySet& set, const std::string& sy
 /// Reads "path" and "value" as written on a command line and appends it to the plan's values; the unit is checked.
 void add_outside_value(LibrarySet& set, ScenarioPlan& plan, const std::string& path, const std::string& value, SyntaxArena& arena);
 
-/// Checks the units of the plan's values and times.
-void check_plan(LibrarySet& set, const ScenarioPlan& plan);
+/// Checks the units of the plan's values, times and measures; notes the units of the latter in the plan.
+void check_plan(LibrarySet& set, ScenarioPlan& plan);
 
 }  // namespace netloop

@@ -8,6 +8,7 @@
 #include <cstdio>
 #include <filesystem>
 
+#include "record/about_json.hpp"
 #include "record/writer.hpp"
 
 namespace netloop {
@@ -69,6 +70,18 @@ std::string read_attribute(hid_t at, const char* name)
     Handle type = text_type();
     char* value = nullptr;
     if (H5Aread(a, type, &value) < 0 || value == nullptr) return {};
+    std::string text = value;
+    H5free_memory(value);
+    return text;
+}
+
+// The text of a scalar data set; empty if there is none.
+std::string read_text(hid_t file, const char* name)
+{
+    if (H5Lexists(file, name, H5P_DEFAULT) <= 0) return {};
+    Handle set(H5Dopen2(file, name, H5P_DEFAULT), H5Dclose), type = text_type();
+    char* value = nullptr;
+    if (!set.ok() || H5Dread(set, type, H5S_ALL, H5S_ALL, H5P_DEFAULT, &value) < 0 || value == nullptr) return {};
     std::string text = value;
     H5free_memory(value);
     return text;
@@ -179,7 +192,7 @@ public:
             }
         }
         bool ok = write_attribute(file_, "form", kForm) && write_attribute(file_, "system", head.system) && write_attribute(file_, "scenario", head.scenario);
-        ok = ok && write_columns(head, index) && make_values();
+        ok = ok && write_text("about", about_text(head.origin, head.figures)) && write_columns(head, index) && make_values();
         if (!ok) failed();
         // a run that is killed leaves a file that says so
         write_state("no", "the run did not end");
@@ -208,6 +221,7 @@ public:
     }
 
     void events(const EventRecord& record) override { record_ = record; }
+    void results(const std::vector<MeasureResult>& measures, const std::vector<DemandResult>& demands) override { results_ = results_text(measures, demands); }
 
     void finish(bool complete, const std::string& reason) override
     {
@@ -224,7 +238,7 @@ public:
             file_ = Handle(H5Fopen(unfinished_.c_str(), H5F_ACC_RDWR, H5P_DEFAULT), H5Fclose);
             ok = file_.ok();
             if (ok) write_state(complete ? "yes" : "no", reason);
-            ok = ok && write_events();
+            ok = ok && write_events() && (results_.empty() || write_text("results", results_));
             ok = file_.reset() && ok;
         }
         if (!ok) throw RecordingError(fmt::format("'{}' cannot be written: the disk is full or failed; what was written stays in '{}'", path_, unfinished_));
@@ -239,6 +253,14 @@ private:
         for (const char* name : {"complete", "reason"}) H5Adelete(file_, name);
         write_attribute(file_, "complete", complete);
         write_attribute(file_, "reason", reason);
+    }
+
+    bool write_text(const char* name, const std::string& text)
+    {
+        Handle type = text_type(), space(H5Screate(H5S_SCALAR), H5Sclose);
+        Handle set(H5Dcreate2(file_, name, type, space, H5P_DEFAULT, H5P_DEFAULT, H5P_DEFAULT), H5Dclose);
+        const char* value = text.c_str();
+        return set.ok() && H5Dwrite(set, type, H5S_ALL, H5S_ALL, H5P_DEFAULT, &value) >= 0;
     }
 
     bool write_columns(const RecordingHead& head, const std::vector<std::int64_t>& index)
@@ -298,6 +320,7 @@ private:
     }
 
     EventRecord record_;
+    std::string results_;
     std::string path_, unfinished_;
     Handle file_{-1, H5Fclose}, values_{-1, H5Dclose};
     std::vector<std::size_t> stored_;
@@ -354,6 +377,8 @@ Recording read_hdf5(const std::string& path)
     }
     H5Dvlen_reclaim(type, space, H5P_DEFAULT, rows.data());
     read_events(file, r.events);
+    read_about(read_text(file, "about"), r);
+    read_results(read_text(file, "results"), r);
     return r;
 }
 

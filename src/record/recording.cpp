@@ -96,7 +96,7 @@ Recording Recording::load(const std::string& path)
 
 void Recording::save(const std::string& path) const
 {
-    RecordingHead head{system, scenario, columns, {}};
+    RecordingHead head{system, scenario, columns, {}, origin, figures};
     for (std::size_t i = 0; i < columns.size(); ++i) {
         head.columns[i].values.clear();
         head.stored_as.push_back(i);
@@ -108,6 +108,7 @@ void Recording::save(const std::string& path) const
         writer->row(row.data());
     }
     writer->events(events);
+    writer->results(measures, demands);
     writer->finish(complete, reason);
 }
 

@@ -14,6 +14,8 @@ struct RecordingHead {
     std::string system, scenario;
     std::vector<Column> columns;         ///< without values; the first is time
     std::vector<std::size_t> stored_as;  ///< per column: the column whose numbers it shares (itself if none)
+    RunOrigin origin;
+    std::vector<FigureRequest> figures;
 };
 
 class RecordingWriter {
@@ -23,6 +25,8 @@ public:
     virtual void row(const double* values) = 0;
     /// What happened, told before finish().
     virtual void events(const EventRecord& record) { (void)record; }
+    /// What came of it, told before finish().
+    virtual void results(const std::vector<MeasureResult>& measures, const std::vector<DemandResult>& demands) { (void)measures, (void)demands; }
     /// Closes the file and gives it its name. Without any row, nothing is left behind.
     virtual void finish(bool complete, const std::string& reason) = 0;
 };

@@ -1,0 +1,111 @@
+#include "record/about_json.hpp"
+
+#include <cmath>
+#include <nlohmann/json.hpp>
+
+namespace netloop {
+namespace {
+
+using nlohmann::json;
+
+// JSON has no NaN: a measure without a value is null.
+json number(double value)
+{
+    return std::isfinite(value) ? json(value) : json(nullptr);
+}
+double number(const json& value)
+{
+    return value.is_number() ? value.get<double>() : std::nan("");
+}
+
+json curve(const FigureRequest::Curve& c)
+{
+    return {{"path", c.path}, {"unit", c.unit}};
+}
+FigureRequest::Curve curve(const json& c)
+{
+    return {c.value("path", ""), c.value("unit", "")};
+}
+
+// An own text that is damaged or of another program says nothing rather than failing the whole recording.
+template <typename Take>
+void parsed(const std::string& text, Take take)
+{
+    json all = json::parse(text, nullptr, false);
+    if (!all.is_object()) return;
+    try {
+        take(all);
+    } catch (const json::exception&) {
+    }
+}
+
+}  // namespace
+
+std::string about_text(const RunOrigin& origin, const std::vector<FigureRequest>& figures)
+{
+    json all{{"program", "netloop " + origin.version}, {"version", origin.version}, {"text_hash", origin.text_hash}, {"doc", origin.doc}, {"tolerance", origin.tolerance}};
+    all["params"] = json::array();
+    for (const ParameterValue& p : origin.parameters)
+        all["params"].push_back({{"path", p.path}, {"value", number(p.value)}, {"unit", p.unit}, {"scale", p.scale}, {"offset", p.offset}, {"changed", p.changed}, {"doc", p.doc}});
+    all["texts"] = json::array();
+    for (const ModelText& t : origin.texts) all["texts"].push_back({{"file", t.file}, {"text", t.text}});
+    all["figures"] = json::array();
+    for (const FigureRequest& f : figures) {
+        json panels = json::array();
+        for (const auto& p : f.panels) {
+            json curves = json::array();
+            for (const auto& c : p.curves) curves.push_back(curve(c));
+            panels.push_back({{"curves", curves}, {"against", curve(p.against)}});
+        }
+        all["figures"].push_back({{"title", f.title}, {"panels", panels}});
+    }
+    return all.dump(-1, ' ', false, json::error_handler_t::replace);
+}
+
+std::string results_text(const std::vector<MeasureResult>& measures, const std::vector<DemandResult>& demands)
+{
+    json all{{"measures", json::array()}, {"demands", json::array()}};
+    for (const MeasureResult& m : measures)
+        all["measures"].push_back(
+            {{"name", m.name}, {"value", number(m.value)}, {"unit", m.unit}, {"scale", m.scale}, {"offset", m.offset}, {"text", m.text}, {"doc", m.doc}});
+    for (const DemandResult& d : demands)
+        all["demands"].push_back({{"condition", d.condition}, {"text", d.text}, {"place", d.place}, {"holds", d.holds}, {"found", d.found}});
+    return all.dump(-1, ' ', false, json::error_handler_t::replace);
+}
+
+void read_about(const std::string& text, Recording& recording)
+{
+    parsed(text, [&](const json& all) {
+        RunOrigin& o = recording.origin;
+        o.version = all.value("version", "");
+        o.text_hash = all.value("text_hash", "");
+        o.doc = all.value("doc", "");
+        o.tolerance = all.value("tolerance", 0.0);
+        for (const json& p : all.value("params", json::array()))
+            o.parameters.push_back({p.value("path", ""), number(p.at("value")), p.value("unit", ""), p.value("scale", 1.0), p.value("offset", 0.0), p.value("changed", false), p.value("doc", "")});
+        for (const json& t : all.value("texts", json::array())) o.texts.push_back({t.value("file", ""), t.value("text", "")});
+        for (const json& f : all.value("figures", json::array())) {
+            FigureRequest figure;
+            figure.title = f.value("title", "");
+            for (const json& p : f.value("panels", json::array())) {
+                FigureRequest::Panel panel;
+                for (const json& c : p.value("curves", json::array())) panel.curves.push_back(curve(c));
+                panel.against = curve(p.value("against", json::object()));
+                figure.panels.push_back(std::move(panel));
+            }
+            recording.figures.push_back(std::move(figure));
+        }
+    });
+}
+
+void read_results(const std::string& text, Recording& recording)
+{
+    parsed(text, [&](const json& all) {
+        for (const json& m : all.value("measures", json::array()))
+            recording.measures.push_back({m.value("name", ""), m.value("text", ""), m.value("doc", ""), number(m.at("value")), m.value("unit", ""), m.value("scale", 1.0), m.value("offset", 0.0)});
+        for (const json& d : all.value("demands", json::array()))
+            recording.demands.push_back({d.value("condition", ""), d.value("text", ""), d.value("place", ""), d.value("holds", false), d.value("found", "")});
+    });
+}
+
+}  // namespace netloop
