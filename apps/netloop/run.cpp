@@ -58,7 +58,13 @@ private:
 void print_summary(const netloop::RunSummary& s, const netloop::CompiledSystem& system, const Options& o)
 {
     if (!o.json) {
-        if (o.quiet) return;
+        if (o.quiet) {  // what is not met is an error all the same
+            for (const netloop::DemandResult& d : s.demands)
+                if (!d.holds)
+                    fmt::print(stderr, "not met: {}{}{}  {}\n", d.condition, d.found.empty() ? "" : ": " + d.found, d.text.empty() ? "" : " (" + d.text + ")",
+                               d.place);
+            return;
+        }
         fmt::print("{}{}: {}", system.name(), system.scenario().empty() ? "" : ", scenario " + system.scenario(), s.text());
         if (!o.out.empty() && s.rows > 0) fmt::print("  recorded  {}\n", o.out);
         if (o.events) fmt::print("\n{}", s.event_record.text());

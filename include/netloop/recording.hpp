@@ -56,12 +56,12 @@ struct EventRecord {
 
 /// A number that a scenario puts on a whole run: `measure peak = max(pump.outlet.p)`.
 struct MeasureResult {
-    std::string name;   ///< "peak"
-    std::string text;   ///< its expression as written
-    std::string doc;    ///< its `##` text
-    double value = 0;   ///< SI; NaN where it has none (what was waited for never happened)
-    std::string unit;   ///< display unit: "bar"; "bool" for a condition
-    double scale = 1;   ///< SI = display * scale + offset
+    std::string name;  ///< "peak"
+    std::string text;  ///< its expression as written
+    std::string doc;   ///< its `##` text
+    double value = 0;  ///< SI; NaN where it has none (what was waited for never happened)
+    std::string unit;  ///< display unit: "bar"; "bool" for a condition
+    double scale = 1;  ///< SI = display * scale + offset
     double offset = 0;
     double shown() const { return (value - offset) / scale; }
     /// "peak = 183.2 bar".
@@ -74,7 +74,7 @@ struct DemandResult {
     std::string text;       ///< what the user says of it
     std::string place;      ///< "file:line:column"
     bool holds = false;
-    std::string found;      ///< what was found, of a comparison: "183.2 bar against 210 bar"
+    std::string found;  ///< what was found, of a comparison: "183.2 bar against 210 bar"
 };
 
 /// A figure that a scenario asks for: one panel a line, as written, paths with units.
@@ -128,8 +128,8 @@ public:
     std::string scenario;
     bool complete = true;  ///< false: the run ended early, see `reason`
     std::string reason;
-    std::vector<Column> columns;  ///< the first is time
-    EventRecord events;           ///< empty in a file that does not hold them (.csv)
+    std::vector<Column> columns;          ///< the first is time
+    EventRecord events;                   ///< empty in a file that does not hold them (.csv)
     std::vector<MeasureResult> measures;  ///< this and what follows: empty in a .csv
     std::vector<DemandResult> demands;
     std::vector<FigureRequest> figures;

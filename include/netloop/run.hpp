@@ -48,20 +48,20 @@ struct RunSummary {
     /// Where wall_seconds went: kind of work and seconds, most first; "stepping" is what the integrator itself took.
     std::vector<std::pair<std::string, double>> shares;
     std::size_t steps = 0, residuals = 0, jacobians = 0, events = 0, rows = 0, error_failures = 0, convergence_failures = 0;
-    std::vector<std::string> assumed;    ///< guesses that completed the start
-    std::vector<std::string> held;       ///< what nothing settled at the start
-    std::vector<std::string> agreed;     ///< inits more than needed that agree
-    std::vector<std::string> left_open;  ///< inits that a steady start still needed
-    std::vector<std::string> found;      ///< values of the params that the start had to find
-    std::size_t state_changes = 0;       ///< how often the choice of states was changed
-    std::size_t systems = 0;             ///< systems of equations gone through, where they change in kind; 1: they did not
-    EventRecord event_record;            ///< conditions and sampled blocks that came
-    double event_seconds = 0;            ///< of wall_seconds, spent on locating and settling events
-    std::size_t kept_histories = 0;      ///< events behind which integration went on without beginning anew
-    std::vector<std::string> warnings;   ///< what `warn` in the model said
+    std::vector<std::string> assumed;     ///< guesses that completed the start
+    std::vector<std::string> held;        ///< what nothing settled at the start
+    std::vector<std::string> agreed;      ///< inits more than needed that agree
+    std::vector<std::string> left_open;   ///< inits that a steady start still needed
+    std::vector<std::string> found;       ///< values of the params that the start had to find
+    std::size_t state_changes = 0;        ///< how often the choice of states was changed
+    std::size_t systems = 0;              ///< systems of equations gone through, where they change in kind; 1: they did not
+    EventRecord event_record;             ///< conditions and sampled blocks that came
+    double event_seconds = 0;             ///< of wall_seconds, spent on locating and settling events
+    std::size_t kept_histories = 0;       ///< events behind which integration went on without beginning anew
+    std::vector<std::string> warnings;    ///< what `warn` in the model said
     std::vector<MeasureResult> measures;  ///< of the scenario, in the order of its text
     std::vector<DemandResult> demands;
-    bool demands_hold() const;           ///< all of them; true if there are none
+    bool demands_hold() const;  ///< all of them; true if there are none
     std::string one_line() const;
     std::string text() const;
 };

@@ -580,7 +580,8 @@ std::string RunSummary::text() const
     if (!demands.empty()) out += fmt::format("  demands   {} of {} hold\n", n_hold, demands.size());
     for (const DemandResult& d : demands)
         if (!d.holds)
-            out += fmt::format("    not met: {}{}{}  {}\n", d.condition, d.found.empty() ? "" : ": " + d.found, d.text.empty() ? "" : " (" + d.text + ")", d.place);
+            out += fmt::format("    not met: {}{}{}  {}\n", d.condition, d.found.empty() ? "" : ": " + d.found, d.text.empty() ? "" : " (" + d.text + ")",
+                               d.place);
     return out;
 }
 

@@ -181,8 +181,8 @@ std::shared_ptr<const CompiledModel> build_programs(SolverForm form)
     m.layout = lowering.layout();
     m.literals = lowering.literals();
     for (ParameterValues& v : m.parameters) prepare(v.program, m.callables());
-    for (Program* p :
-         {&m.events.guards, &m.events.actions, &m.events.times, &m.events.periods, &m.events.starts, &m.events.previous, &m.events.delays, &m.events.sampled, &m.events.windows, &m.events.measured, &m.events.switches})
+    for (Program* p : {&m.events.guards, &m.events.actions, &m.events.times, &m.events.periods, &m.events.starts, &m.events.previous, &m.events.delays,
+                       &m.events.sampled, &m.events.windows, &m.events.measured, &m.events.switches})
         prepare(*p, m.callables());
     for (Program* p : {&m.bounds.program, &m.prologue, &m.residual, &m.jacobian, &m.conditions, &m.outputs, &m.choices, &m.start, &m.search_start})
         prepare(*p, m.callables());

@@ -141,7 +141,8 @@ void Measuring::step(double from, double to, const Interpolate& interpolate)
             take(f, t[k], v[k], h[k]);
         }
         // 4. an extreme between the points, if it can be the best
-        bool largest = f.kind == MeasureKind::max || f.kind == MeasureKind::time_of_max, smallest = f.kind == MeasureKind::min || f.kind == MeasureKind::time_of_min;
+        bool largest = f.kind == MeasureKind::max || f.kind == MeasureKind::time_of_max,
+             smallest = f.kind == MeasureKind::min || f.kind == MeasureKind::time_of_min;
         if (!largest && !smallest) continue;
         double sign = largest ? 1 : -1;
         for (std::size_t k = 1; k + 1 < kPoints; ++k) {

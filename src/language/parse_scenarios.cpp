@@ -138,6 +138,7 @@ const Statement* Parser::scenario_item()
     if (accept("measure")) {
         MeasureItem measure;
         measure.name = name("the measure");
+        if (accept(":")) measure.unit = declared_unit();
         expect("=", "behind the name of the measure");
         measure.value = expression();
         return finish(begin, {}, std::move(measure), "the measure");

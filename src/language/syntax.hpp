@@ -287,6 +287,7 @@ struct KeepItem {
 };
 struct MeasureItem {
     std::string name;
+    std::optional<Unit> unit;  ///< to show it in
     const Expr* value = nullptr;
 };
 struct RequireItem {

@@ -10,11 +10,16 @@ namespace netloop {
 
 std::optional<MeasureKind> measure_kind(const Expr& call)
 {
-    static const std::map<std::string, MeasureKind> kWords{{"max", MeasureKind::max},         {"min", MeasureKind::min},
-                                                           {"mean", MeasureKind::mean},       {"final", MeasureKind::final},
-                                                           {"integral", MeasureKind::integral}, {"rms", MeasureKind::rms},
-                                                           {"first", MeasureKind::first},     {"last", MeasureKind::last},
-                                                           {"count", MeasureKind::count},     {"time_of_max", MeasureKind::time_of_max},
+    static const std::map<std::string, MeasureKind> kWords{{"max", MeasureKind::max},
+                                                           {"min", MeasureKind::min},
+                                                           {"mean", MeasureKind::mean},
+                                                           {"final", MeasureKind::final},
+                                                           {"integral", MeasureKind::integral},
+                                                           {"rms", MeasureKind::rms},
+                                                           {"first", MeasureKind::first},
+                                                           {"last", MeasureKind::last},
+                                                           {"count", MeasureKind::count},
+                                                           {"time_of_max", MeasureKind::time_of_max},
                                                            {"time_of_min", MeasureKind::time_of_min}};
     if (call.kind != ExprKind::call || call.path.size() != 1 || call.args.size() != 1) return std::nullopt;
     auto it = kWords.find(call.path[0].name);
@@ -69,7 +74,8 @@ Value Instantiator::build_measured(const Expr& e, const Env& env)
         *place = build_scalar(*time, inside);
         for (NodeId id : graph_.reachable({*place}))
             if (Op op = graph_[id].op; op == Op::time || op == Op::quantity || op == Op::memory)
-                give_up(messages::bad_value, time->span, "the window of a measure must not change while the run goes on", {}, {}, "make it a number or a param");
+                give_up(messages::bad_value, time->span, "the window of a measure must not change while the run goes on", {}, {},
+                        "make it a number or a param");
     }
     a.memory = add_memory(std::move(memory));
     model_->accumulators.push_back(a);

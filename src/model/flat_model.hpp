@@ -5,9 +5,9 @@
 #include <string>
 #include <vector>
 
-#include "model/measures.hpp"
 #include "algebra/graph.hpp"
 #include "base/source.hpp"
+#include "model/measures.hpp"
 #include "units/unit.hpp"
 
 namespace netloop {

@@ -26,7 +26,7 @@ struct InstantiateRequest {
     std::vector<const Expr*> steady_except;  ///< of `begin steady except`
     bool begin_steady = false;
     std::vector<BodyItem> measures, demands;
-    std::map<std::string, Unit> measure_types;            ///< display units, by name
+    std::map<std::string, Unit> measure_types;  ///< display units, by name
     std::map<const Statement*, Unit> demand_units;
     /// Expressions to be evaluated in the system (output times, stop time ...); see InstantiateResult::extra.
     std::vector<const Expr*> extra;

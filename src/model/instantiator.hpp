@@ -55,10 +55,10 @@ struct Env {
     const FileScope* scope = nullptr;
     const LoopIndex* loops = nullptr;
     FunctionFrame* frame = nullptr;
-    bool located = true;                            ///< conditions become events; false inside functions and untracked()
-    const SequenceInstance* sequence = nullptr;     ///< whose own names are looked up before those of the instance
-    bool in_block = false;                          ///< previous() has a meaning here
-    const std::map<NodeId, NodeId>* now = nullptr;  ///< in a block: memories that it has set so far, leaf and value
+    bool located = true;                                     ///< conditions become events; false inside functions and untracked()
+    const SequenceInstance* sequence = nullptr;              ///< whose own names are looked up before those of the instance
+    bool in_block = false;                                   ///< previous() has a meaning here
+    const std::map<NodeId, NodeId>* now = nullptr;           ///< in a block: memories that it has set so far, leaf and value
     const std::map<std::string, Value>* measures = nullptr;  ///< in a measure: those before it
 };
 

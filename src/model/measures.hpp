@@ -18,9 +18,9 @@ std::optional<MeasureKind> measure_kind(const Expr& call);
 struct MeasureCall {
     MeasureKind kind = MeasureKind::final;
     const Expr* value = nullptr;
-    const Expr* when = nullptr;                      ///< of first, last and count: the condition
+    const Expr* when = nullptr;                           ///< of first, last and count: the condition
     const Expr *from_time = nullptr, *to_time = nullptr;  ///< none: from the start, to the end
-    std::string trouble;                             ///< what is wrong with the call, in words; empty if nothing is
+    std::string trouble;                                  ///< what is wrong with the call, in words; empty if nothing is
 };
 MeasureCall take_apart(const Expr& call, MeasureKind kind);
 

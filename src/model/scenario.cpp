@@ -97,7 +97,8 @@ private:
             plan_.finds.push_back({&s, &scope});
         } else if (const auto* measure = s.as<MeasureItem>()) {
             // one of the same name takes the place of that which is taken over
-            auto same = std::find_if(plan_.measures.begin(), plan_.measures.end(), [&](const BodyItem& b) { return b.statement->as<MeasureItem>()->name == measure->name; });
+            auto same = std::find_if(plan_.measures.begin(), plan_.measures.end(),
+                                     [&](const BodyItem& b) { return b.statement->as<MeasureItem>()->name == measure->name; });
             if (same != plan_.measures.end())
                 *same = {&s, &scope};
             else
@@ -105,7 +106,8 @@ private:
         } else if (s.as<RequireItem>() != nullptr) {
             plan_.demands.push_back({&s, &scope});
         } else if (const auto* figure = s.as<FigureItem>()) {
-            auto same = std::find_if(plan_.figures.begin(), plan_.figures.end(), [&](const BodyItem& b) { return b.statement->as<FigureItem>()->title == figure->title; });
+            auto same = std::find_if(plan_.figures.begin(), plan_.figures.end(),
+                                     [&](const BodyItem& b) { return b.statement->as<FigureItem>()->title == figure->title; });
             if (same != plan_.figures.end())
                 *same = {&s, &scope};
             else
@@ -239,6 +241,9 @@ void check_plan(LibrarySet& set, ScenarioPlan& plan)
             if (d == nullptr) continue;
             const ComponentInfo* inside = set.info(*d);
             Path rest(v.path.begin() + 1, v.path.end());
+            const Member* option = inside->find(rest[0].name);
+            const auto* q = option != nullptr ? option->statement->as<QuantityDecl>() : nullptr;
+            if (q != nullptr && q->type == ValueType::choice) continue;
             checker.expect_fits(text_of(v.path), checker.type_of_path(*inside, *d->scope, rest), checker.type_of_expression(info, *v.scope, *v.value),
                                 *v.value);
             continue;
@@ -265,6 +270,10 @@ void check_plan(LibrarySet& set, ScenarioPlan& plan)
     for (const BodyItem& item : plan.measures) {
         const auto& m = *item.statement->as<MeasureItem>();
         Type t = checker.type_of_measure(info, *item.scope, *m.value, known);
+        if (m.unit) {
+            checker.expect_fits("measure " + m.name, Type::of(*m.unit), t, *m.value);
+            t = Type::of(*m.unit);
+        }
         known[m.name] = t;
         plan.measure_types[m.name] = display_unit(t);
     }
@@ -273,7 +282,8 @@ void check_plan(LibrarySet& set, ScenarioPlan& plan)
         Type t = checker.type_of_measure(info, *item.scope, *r.condition, known);
         if (t.kind == Type::Kind::number && t.known) set.diagnostics.report(messages::not_a, r.condition->span, brief(*r.condition), "a number", "a condition");
         if (r.condition->kind != ExprKind::compare) continue;
-        Type left = checker.type_of_measure(info, *item.scope, *r.condition->args[0], known), right = checker.type_of_measure(info, *item.scope, *r.condition->args[1], known);
+        Type left = checker.type_of_measure(info, *item.scope, *r.condition->args[0], known),
+             right = checker.type_of_measure(info, *item.scope, *r.condition->args[1], known);
         plan.demand_units[item.statement] = display_unit(right.unit ? right : left);
     }
     for (const BodyItem& item : plan.figures)

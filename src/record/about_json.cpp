@@ -43,10 +43,15 @@ void parsed(const std::string& text, Take take)
 
 std::string about_text(const RunOrigin& origin, const std::vector<FigureRequest>& figures)
 {
-    json all{{"program", "netloop " + origin.version}, {"version", origin.version}, {"text_hash", origin.text_hash}, {"doc", origin.doc}, {"tolerance", origin.tolerance}};
+    json all{{"program", "netloop " + origin.version},
+             {"version", origin.version},
+             {"text_hash", origin.text_hash},
+             {"doc", origin.doc},
+             {"tolerance", origin.tolerance}};
     all["params"] = json::array();
     for (const ParameterValue& p : origin.parameters)
-        all["params"].push_back({{"path", p.path}, {"value", number(p.value)}, {"unit", p.unit}, {"scale", p.scale}, {"offset", p.offset}, {"changed", p.changed}, {"doc", p.doc}});
+        all["params"].push_back(
+            {{"path", p.path}, {"value", number(p.value)}, {"unit", p.unit}, {"scale", p.scale}, {"offset", p.offset}, {"changed", p.changed}, {"doc", p.doc}});
     all["texts"] = json::array();
     for (const ModelText& t : origin.texts) all["texts"].push_back({{"file", t.file}, {"text", t.text}});
     all["figures"] = json::array();
@@ -82,7 +87,8 @@ void read_about(const std::string& text, Recording& recording)
         o.doc = all.value("doc", "");
         o.tolerance = all.value("tolerance", 0.0);
         for (const json& p : all.value("params", json::array()))
-            o.parameters.push_back({p.value("path", ""), number(p.at("value")), p.value("unit", ""), p.value("scale", 1.0), p.value("offset", 0.0), p.value("changed", false), p.value("doc", "")});
+            o.parameters.push_back({p.value("path", ""), number(p.at("value")), p.value("unit", ""), p.value("scale", 1.0), p.value("offset", 0.0),
+                                    p.value("changed", false), p.value("doc", "")});
         for (const json& t : all.value("texts", json::array())) o.texts.push_back({t.value("file", ""), t.value("text", "")});
         for (const json& f : all.value("figures", json::array())) {
             FigureRequest figure;
@@ -102,7 +108,8 @@ void read_results(const std::string& text, Recording& recording)
 {
     parsed(text, [&](const json& all) {
         for (const json& m : all.value("measures", json::array()))
-            recording.measures.push_back({m.value("name", ""), m.value("text", ""), m.value("doc", ""), number(m.at("value")), m.value("unit", ""), m.value("scale", 1.0), m.value("offset", 0.0)});
+            recording.measures.push_back({m.value("name", ""), m.value("text", ""), m.value("doc", ""), number(m.at("value")), m.value("unit", ""),
+                                          m.value("scale", 1.0), m.value("offset", 0.0)});
         for (const json& d : all.value("demands", json::array()))
             recording.demands.push_back({d.value("condition", ""), d.value("text", ""), d.value("place", ""), d.value("holds", false), d.value("found", "")});
     });
