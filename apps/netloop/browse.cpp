@@ -1,6 +1,8 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <filesystem>
+#include <fstream>
 #include <memory>
 #include <nlohmann/json.hpp>
 
@@ -10,7 +12,8 @@ namespace {
 
 struct Options {
     std::string name, file, find;
-    bool json = false;
+    std::string handbook;
+    bool json = false, markdown = false;
 };
 
 void print_entries(const std::vector<netloop::Library::Entry>& entries)
@@ -43,11 +46,37 @@ int run_list(const Options& o)
     return 0;
 }
 
+// A file for each library, and an index.
+void write_handbook(const netloop::Library& library, const std::string& folder)
+{
+    std::error_code error;
+    std::filesystem::create_directories(folder, error);
+    auto write = [&](const std::string& name, const std::string& text) {
+        std::ofstream out(std::filesystem::path(folder) / name, std::ios::binary);
+        if (!(out << text) || !out.flush()) throw netloop::UsageError(fmt::format("'{}' cannot be written in '{}'", name, folder));
+    };
+    std::string index = "# The component libraries\n\nMade from the texts of the libraries by `netloop describe --handbook docs/libraries`.\n\n";
+    for (const std::string& p : library.packages()) {
+        write(p + ".md", library.handbook(p));
+        auto entries = library.list(p);
+        auto components = std::count_if(entries.begin(), entries.end(), [](const auto& e) { return e.kind == "component" || e.kind == "fluid"; });
+        index += fmt::format("- [{}]({}.md): {} components and fluids\n", p, p, components);
+    }
+    write("README.md", index);
+    fmt::print("{}\n", folder);
+}
+
 int run_describe(const Options& o)
 {
     netloop::Library library = netloop::Library::standard();
     if (!o.file.empty()) library.load_file(o.file);
-    fmt::print("{}", library.describe(o.name));
+    if (!o.handbook.empty()) {
+        write_handbook(library, o.handbook);
+        return 0;
+    }
+    if (o.name.empty()) throw netloop::UsageError("describe what? Give a name such as hydraulics.ReliefValve, or --handbook and a folder");
+    using Form = netloop::Library::Form;
+    fmt::print("{}", library.describe(o.name, o.json ? Form::json : o.markdown ? Form::markdown : Form::text));
     return 0;
 }
 
@@ -69,8 +98,11 @@ Command add_describe(CLI::App& program)
 {
     auto o = std::make_shared<Options>();
     CLI::App* app = program.add_subcommand("describe", "Show a component: text, ports, params with units and ranges, equations, example");
-    app->add_option("name", o->name, "such as hydraulics.ReliefValve")->required();
+    app->add_option("name", o->name, "such as hydraulics.ReliefValve");
     app->add_option("--file", o->file, "a .loop file whose definitions are in sight too");
+    app->add_flag("--json", o->json, "print the page for programs");
+    app->add_flag("--markdown", o->markdown, "print the page as Markdown with formulas");
+    app->add_option("--handbook", o->handbook, "write all pages of all shipped libraries into this folder, as Markdown");
     app->footer("Example:  netloop describe hydraulics.ReliefValve");
     return {app, [o] { return run_describe(*o); }};
 }

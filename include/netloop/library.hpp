@@ -35,9 +35,12 @@ public:
     /// Definitions of all shipped libraries and loaded files whose name or text holds every word of `words` (any case, beginnings count);
     /// those with most words in their names first.
     std::vector<Entry> find(const std::string& words) const;
-    /// Text, ports, params with units and ranges, equations and an example of a definition. Throws UsageError with the nearest
-    /// name if there is none.
-    std::string describe(const std::string& name) const;
+    /// A definition as a page of a handbook: purpose, what is simplified, source, ports, symbols with units and ranges, equations, an example.
+    /// As text for a terminal, Markdown with formulas (LaTeX between $$) or JSON. Throws UsageError with the nearest name if there is none.
+    enum class Form { text, markdown, json };
+    std::string describe(const std::string& name, Form form = Form::text) const;
+    /// All pages of a shipped library with a table of contents, as Markdown.
+    std::string handbook(const std::string& package) const;
     /// Checks every definition of the loaded files without putting a system together; with `strict` quantities without a unit
     /// are errors too.
     std::vector<Diagnostic> check(bool strict = false) const;

@@ -105,9 +105,10 @@ std::string messages_of(const std::string& text)
 std::vector<Shipped> shipped_models()
 {
     std::vector<Shipped> list;
-    for (const char* folder :
-         {"examples/bascule", "examples/first", "examples/mechanisms", "examples/switching", "examples/gas", "examples/hydraulics", "examples/canal"})
+    for (const char* folder : {"examples/bascule", "examples/bascule/whole", "examples/heat", "examples/electrics", "examples/first", "examples/mechanisms",
+                               "examples/switching", "examples/gas", "examples/hydraulics", "examples/canal"})
         for (const auto& entry : std::filesystem::directory_iterator(source_path(folder))) {
+            if (!entry.is_regular_file()) continue;
             std::string text = read_file(entry.path().string());
             std::size_t at = text.find("\nscenario ");
             bool library = text.find("\nsystem ") == std::string::npos && text.rfind("system ", 0) != 0;
