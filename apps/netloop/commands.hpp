@@ -22,6 +22,8 @@ Command add_list(CLI::App& program);
 Command add_describe(CLI::App& program);
 Command add_plot(CLI::App& program);
 Command add_property(CLI::App& program);
+Command add_test(CLI::App& program);
+Command add_compare(CLI::App& program);
 
 /// "path=value" texts of --set taken apart. Throws netloop::UsageError.
 std::vector<std::pair<std::string, std::string>> split_settings(const std::vector<std::string>& settings);

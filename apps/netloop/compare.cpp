@@ -1,0 +1,69 @@
+// `compare`: two recordings against each other; the exit code tells a script whether they agree.
+#include <fmt/format.h>
+
+#include <cmath>
+#include <memory>
+#include <netloop/compare.hpp>
+#include <nlohmann/json.hpp>
+
+#include "commands.hpp"
+
+namespace {
+
+struct Options {
+    std::string first, second, shift;
+    std::vector<std::string> keep, allow;
+    double tolerance = 1e-3;
+    std::size_t most = 20;
+    bool json = false, quiet = false;
+};
+
+int run_compare(const Options& o)
+{
+    netloop::CompareOptions options;
+    options.tolerance = o.tolerance;
+    options.keep = o.keep;
+    if (!o.shift.empty()) options.shift = seconds_from(o.shift, "--shift");
+    for (const std::string& text : o.allow) {
+        netloop::Quantity q = quantity_from(text, "1", "--allow", "a value with its unit", "0.5bar");
+        options.by_unit.emplace_back(q.unit, q.value);
+    }
+    netloop::Recording first = netloop::Recording::load(o.first), second = netloop::Recording::load(o.second);
+    netloop::Comparison c = netloop::compare(first, second, options);
+    if (o.json) {
+        nlohmann::json list = nlohmann::json::array();
+        for (const netloop::Difference& d : c.differences)
+            list.push_back({{"name", d.name},
+                            {"unit", d.unit},
+                            {"largest", d.largest / d.scale},
+                            {"allowed", d.allowed / d.scale},
+                            {"at", d.at},
+                            {"from", std::isnan(d.first) ? nlohmann::json(nullptr) : nlohmann::json(d.first)},
+                            {"within", d.within()}});
+        fmt::print("{}\n", nlohmann::json{{"same", c.same()}, {"quantities", list}, {"only_first", c.only_first}, {"only_second", c.only_second}}.dump(2));
+    } else if (!o.quiet || !c.same()) {
+        fmt::print("{}", c.text(o.most));
+    }
+    return c.same() ? 0 : 1;
+}
+
+}  // namespace
+
+Command add_compare(CLI::App& program)
+{
+    auto o = std::make_shared<Options>();
+    CLI::App* app = program.add_subcommand("compare", "Compare two recordings: what differs most, from when on, by how much");
+    app->add_option("first", o->first, "a recording (.h5 or .csv)")->required();
+    app->add_option("second", o->second, "another one")->required();
+    app->add_option("--tolerance", o->tolerance, "allowed share of a quantity's swing (default 1e-3)")->check(CLI::NonNegativeNumber);
+    app->add_option("--allow", o->allow, "allowed difference for all quantities of a unit, such as 0.5bar; may be repeated")->allow_extra_args(false);
+    app->add_option("--keep", o->keep, "only these: a path or a pattern such as pump.*")->allow_extra_args(false);
+    app->add_option("--shift", o->shift, "changes that come this much earlier or later are the same, such as 5ms");
+    app->add_option("--most", o->most, "how many quantities to show (default 20)");
+    app->add_flag("--json", o->json, "print all of them for programs");
+    app->add_flag("--quiet", o->quiet, "print only if they differ");
+    app->footer(
+        "Exit code: 0 if all is within what is allowed, 1 if not, 2 for wrong use.\nExample:  netloop compare before.h5 after.h5 --allow 0.5bar --allow "
+        "0.1degC");
+    return {app, [o] { return run_compare(*o); }};
+}

@@ -1,0 +1,199 @@
+// `test`: runs all scenarios of a folder and says which demands hold, for a person and as JUnit XML.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <atomic>
+#include <chrono>
+#include <filesystem>
+#include <fstream>
+#include <iterator>
+#include <memory>
+#include <mutex>
+#include <regex>
+#include <thread>
+
+#include "commands.hpp"
+
+namespace {
+
+namespace fs = std::filesystem;
+
+struct Options {
+    std::vector<std::string> paths;
+    std::string junit, only;
+    unsigned jobs = 0;
+    bool quiet = false;
+};
+
+struct Case {
+    std::string file, scenario;
+    double seconds = 0;
+    std::string error;  ///< it does not compile, or ends early
+    netloop::RunSummary summary;
+    bool good() const { return error.empty() && summary.complete && summary.demands_hold(); }
+};
+
+std::string text_of(const std::string& path)
+{
+    std::ifstream in(path, std::ios::binary);
+    return {std::istreambuf_iterator<char>(in), std::istreambuf_iterator<char>()};
+}
+
+std::vector<std::string> files_of(const std::vector<std::string>& paths)
+{
+    std::vector<std::string> files;
+    for (const std::string& path : paths) {
+        if (fs::is_directory(path)) {
+            for (const auto& entry : fs::recursive_directory_iterator(path))
+                if (entry.is_regular_file() && entry.path().extension() == ".loop") files.push_back(entry.path().string());
+        } else if (fs::exists(path)) {
+            files.push_back(path);
+        } else {
+            throw netloop::UsageError(fmt::format("'{}' does not exist: name a folder or a .loop file", path));
+        }
+    }
+    std::sort(files.begin(), files.end());
+    return files;
+}
+
+// The scenarios that a file itself holds, as its text says: a file that does not compile has them too.
+std::vector<Case> cases_of(const std::string& file)
+{
+    static const std::regex kScenario(R"((?:^|\n)\s*scenario\s+([A-Za-z_]\w*)\s+(?:of|from)\b)");
+    std::vector<Case> cases;
+    std::string text = text_of(file);
+    for (auto it = std::sregex_iterator(text.begin(), text.end(), kScenario); it != std::sregex_iterator(); ++it) cases.push_back({file, (*it)[1], 0, {}, {}});
+    return cases;
+}
+
+void run_case(Case& c)
+{
+    auto begin = std::chrono::steady_clock::now();
+    try {
+        netloop::Library library = netloop::Library::standard();
+        library.load_file(c.file);
+        netloop::CompileRequest request;
+        request.scenario = c.scenario;
+        netloop::Run run(netloop::compile(library, request));
+        netloop::RunOptions options;
+        options.in_memory = false;
+        try {
+            run.simulate(options);
+        } catch (const netloop::RunError& error) {
+            c.error = error.what();
+        }
+        c.summary = run.summary();
+        if (c.error.empty() && !c.summary.complete) c.error = c.summary.reason;
+    } catch (const std::exception& error) {
+        c.error = error.what();
+    }
+    c.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count();
+}
+
+std::string lines_of(const Case& c)
+{
+    std::size_t n = c.summary.demands.size();
+    std::string out = fmt::format("{}  {} {}  {:.1f} s  {}\n", c.good() ? "holds " : "FAILS ", c.file, c.scenario, c.seconds,
+                                  !c.error.empty() ? "did not come to its end"
+                                  : n == 0         ? "no demands"
+                                                   : fmt::format("{} demand{}", n, n == 1 ? "" : "s"));
+    if (!c.error.empty()) out += fmt::format("        {}\n", c.error.substr(0, c.error.find('\n')));
+    for (const netloop::DemandResult& d : c.summary.demands)
+        if (!d.holds)
+            out += fmt::format("        not met: {}{}{}  {}\n", d.condition, d.found.empty() ? "" : ": " + d.found, d.text.empty() ? "" : " (" + d.text + ")",
+                               d.place);
+    return out;
+}
+
+std::string xml(const std::string& text)
+{
+    std::string out;
+    for (char ch : text) {
+        if (ch == '&')
+            out += "&amp;";
+        else if (ch == '<')
+            out += "&lt;";
+        else if (ch == '>')
+            out += "&gt;";
+        else if (ch == '"')
+            out += "&quot;";
+        else if (ch == '\n' || static_cast<unsigned char>(ch) >= 32)
+            out += ch;
+    }
+    return out;
+}
+
+void write_junit(const std::string& path, const std::vector<Case>& cases)
+{
+    std::string body;
+    std::size_t failures = 0, errors = 0;
+    double seconds = 0;
+    for (const Case& c : cases) {
+        seconds += c.seconds;
+        body += fmt::format("  <testcase classname=\"{}\" name=\"{}\" time=\"{:.3f}\">\n", xml(c.file), xml(c.scenario), c.seconds);
+        if (!c.error.empty()) {
+            ++errors;
+            body += fmt::format("    <error message=\"{}\">{}</error>\n", xml(c.error.substr(0, c.error.find('\n'))), xml(c.error));
+        } else if (!c.good()) {
+            ++failures;
+            std::string all;
+            for (const netloop::DemandResult& d : c.summary.demands)
+                if (!d.holds) all += fmt::format("{}: {} {} {}\n", d.condition, d.found, d.text, d.place);
+            body += fmt::format("    <failure message=\"{}\">{}</failure>\n", xml(all.substr(0, all.find('\n'))), xml(all));
+        }
+        std::string measures;
+        for (const netloop::MeasureResult& m : c.summary.measures) measures += m.line() + "\n";
+        if (!measures.empty()) body += fmt::format("    <system-out>{}</system-out>\n", xml(measures));
+        body += "  </testcase>\n";
+    }
+    std::ofstream out(path, std::ios::binary);
+    out << "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n"
+        << fmt::format("<testsuite name=\"netloop\" tests=\"{}\" failures=\"{}\" errors=\"{}\" time=\"{:.3f}\">\n", cases.size(), failures, errors, seconds)
+        << body << "</testsuite>\n";
+    if (!out.flush()) throw netloop::UsageError(fmt::format("'{}' cannot be written", path));
+}
+
+int run_test(const Options& o)
+{
+    std::vector<Case> cases;
+    for (const std::string& file : files_of(o.paths))
+        for (Case& c : cases_of(file))
+            if (o.only.empty() || c.scenario.find(o.only) != std::string::npos || c.file.find(o.only) != std::string::npos) cases.push_back(std::move(c));
+    if (cases.empty()) throw netloop::UsageError("there is no scenario to run; a scenario begins: scenario name of System { stop at 10 s }");
+    std::atomic<std::size_t> next{0};
+    std::mutex printing;
+    auto work = [&] {
+        for (std::size_t i = next++; i < cases.size(); i = next++) {
+            run_case(cases[i]);
+            if (o.quiet && cases[i].good()) continue;
+            std::lock_guard lock(printing);
+            fmt::print("{}", lines_of(cases[i]));
+            std::fflush(stdout);
+        }
+    };
+    std::vector<std::thread> threads;
+    unsigned jobs = std::min<unsigned>(o.jobs > 0 ? o.jobs : std::max(1u, std::thread::hardware_concurrency()), static_cast<unsigned>(cases.size()));
+    for (unsigned k = 0; k < jobs; ++k) threads.emplace_back(work);
+    for (std::thread& t : threads) t.join();
+    if (!o.junit.empty()) write_junit(o.junit, cases);
+    std::size_t good = static_cast<std::size_t>(std::count_if(cases.begin(), cases.end(), [](const Case&c) { return c.good(); })), demands = 0, held = 0;
+    for (const Case& c : cases)
+        for (const netloop::DemandResult& d : c.summary.demands) ++demands, held += d.holds ? 1 : 0;
+    fmt::print("{} of {} scenarios good, {} of {} demands hold\n", good, cases.size(), held, demands);
+    return good == cases.size() ? 0 : 1;
+}
+
+}  // namespace
+
+Command add_test(CLI::App& program)
+{
+    auto o = std::make_shared<Options>();
+    CLI::App* app = program.add_subcommand("test", "Run all scenarios of a project and say which demands hold");
+    app->add_option("paths", o->paths, "folders, searched to their depths, or .loop files")->required();
+    app->add_option("--only", o->only, "only scenarios with this in their name or file");
+    app->add_option("--junit", o->junit, "write the results to this file as JUnit XML");
+    app->add_option("--jobs", o->jobs, "how many at once (default: as many as the machine has processors)");
+    app->add_flag("--quiet", o->quiet, "print only what fails, and the sum");
+    app->footer("Example:  netloop test examples/bascule --junit results.xml");
+    return {app, [o] { return run_test(*o); }};
+}

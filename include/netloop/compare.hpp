@@ -1,0 +1,46 @@
+// Comparing two recordings: what differs most, from when on, and by how much.
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "netloop/recording.hpp"
+
+namespace netloop {
+
+struct CompareOptions {
+    /// Relative: the allowed difference is this share of the larger recording's swing of the quantity (largest less smallest value).
+    double tolerance = 1e-3;
+    /// Absolute, by unit: {"bar", 0.5} allows 0.5 bar for all quantities of that dimension, whatever `tolerance` says.
+    std::vector<std::pair<std::string, double>> by_unit{};
+    std::vector<std::string> keep{};  ///< only these: paths, or patterns with '*'; empty: all that both have
+    /// Changes that come at another moment are the same up to this shift in time, s: within it the nearest value counts.
+    double shift = 0;
+};
+
+/// One quantity in both.
+struct Difference {
+    std::string name, unit;
+    double largest = 0;  ///< SI: the largest difference
+    double at = 0;       ///< s: when it is that large
+    double first = 0;    ///< s: when it first passes what is allowed; NaN: never
+    double allowed = 0;  ///< SI
+    double share = 0;    ///< largest over the swing; infinite if one of both stands still
+    double final = 0;    ///< SI: the difference at the end
+    double scale = 1;    ///< SI = display * scale
+    bool within() const { return !(largest > allowed); }
+};
+
+struct Comparison {
+    std::vector<Difference> differences;  ///< those most beyond what is allowed first
+    std::vector<std::string> only_first, only_second;
+    double from = 0, to = 0;  ///< s: the time that both cover
+    bool same() const;
+    std::string text(std::size_t most = 20) const;
+};
+
+/// Compares column by column at the times of both, values between rows by straight lines; at an event both sides are held against both sides.
+/// Cost: rows times columns. Throws RecordingError if they share no time or no quantity, UsageError for a unit that is none.
+Comparison compare(const Recording& first, const Recording& second, const CompareOptions& options = {});
+
+}  // namespace netloop

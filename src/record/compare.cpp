@@ -1,0 +1,203 @@
+#include "netloop/compare.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+#include <limits>
+
+#include "netloop/error.hpp"
+#include "units/unit.hpp"
+
+namespace netloop {
+namespace {
+
+bool fits(const std::string& pattern, const std::string& text)
+{
+    std::size_t star = pattern.find('*');
+    if (star == std::string::npos) return pattern == text;
+    std::size_t p = 0, t = 0, mark = 0, back = std::string::npos;
+    while (t < text.size()) {
+        if (p < pattern.size() && pattern[p] == '*') {
+            back = p++;
+            mark = t;
+        } else if (p < pattern.size() && pattern[p] == text[t]) {
+            ++p, ++t;
+        } else if (back != std::string::npos) {
+            p = back + 1;
+            t = ++mark;
+        } else {
+            return false;
+        }
+    }
+    while (p < pattern.size() && pattern[p] == '*') ++p;
+    return p == pattern.size();
+}
+
+// Walks one column along growing times; at a time with two rows `before` and `after` give both sides.
+class Walk {
+public:
+    Walk(const std::vector<double>& time, const std::vector<double>& values) : time_(time), values_(values) {}
+    // Values just before and just after t.
+    std::pair<double, double> at(double t)
+    {
+        while (row_ + 1 < time_.size() && time_[row_ + 1] < t) ++row_;
+        std::size_t first = row_;  // the last row before t, or the first of all
+        if (time_[first] >= t) {
+            std::size_t last = first;
+            while (last + 1 < time_.size() && time_[last + 1] <= t) ++last;
+            return {values_[first], values_[last]};
+        }
+        std::size_t next = first + 1;
+        if (next >= time_.size()) return {values_.back(), values_.back()};
+        if (time_[next] > t) {
+            double share = (t - time_[first]) / (time_[next] - time_[first]), v = values_[first] + share * (values_[next] - values_[first]);
+            return {v, v};
+        }
+        std::size_t last = next;
+        while (last + 1 < time_.size() && time_[last + 1] <= t) ++last;
+        return {values_[next], values_[last]};
+    }
+    // Smallest and largest value within t - shift .. t + shift.
+    std::pair<double, double> band(double t, double shift)
+    {
+        Walk inner(time_, values_);
+        auto [a, b] = inner.at(std::max(t - shift, time_.front()));
+        double low = std::min(a, b), high = std::max(a, b);
+        std::size_t from = static_cast<std::size_t>(std::lower_bound(time_.begin(), time_.end(), t - shift) - time_.begin());
+        for (std::size_t i = from; i < time_.size() && time_[i] <= t + shift; ++i) low = std::min(low, values_[i]), high = std::max(high, values_[i]);
+        auto [c, d] = inner.at(std::min(t + shift, time_.back()));
+        return {std::min({low, c, d}), std::max({high, c, d})};
+    }
+
+private:
+    const std::vector<double>&time_, &values_;
+    std::size_t row_ = 0;
+};
+
+Difference difference(const Column& a, const Column& b, const std::vector<double>& time_a, const std::vector<double>& time_b, const std::vector<double>& times,
+                      const CompareOptions& options, const std::vector<std::pair<Unit, double>>& by_unit)
+{
+    Difference d;
+    d.name = a.name;
+    d.unit = a.unit;
+    d.scale = a.scale;
+    auto swing = [](const Column& c) {
+        auto [low, high] = std::minmax_element(c.values.begin(), c.values.end());
+        return *high - *low;
+    };
+    double larger = std::max(swing(a), swing(b));
+    d.allowed = options.tolerance * larger;
+    Unit unit;
+    UnitProblem problem;
+    if (parse_unit(a.unit, unit, problem))
+        for (const auto& [u, allowed] : by_unit)
+            if (u.dimension == unit.dimension) d.allowed = allowed;
+    // a quantity that stands still in both differs by rounding, or it differs
+    double size = 0;
+    for (const Column* c : {&a, &b})
+        for (double v : c->values) size = std::max(size, std::abs(v));
+    d.allowed = std::max(d.allowed, 1e-12 * size);
+    d.first = std::nan("");
+    Walk walk_a(time_a, a.values), walk_b(time_b, b.values);
+    for (double t : times) {
+        auto [before_a, after_a] = walk_a.at(t);
+        auto [before_b, after_b] = walk_b.at(t);
+        double apart = std::max(std::abs(before_a - before_b), std::abs(after_a - after_b));
+        // an event that comes a trifle earlier in one of both: its side before against the other's side after
+        apart =
+            std::min(apart, std::max(std::abs(before_a - after_b), std::abs(after_a - before_b)) + (before_a == after_a && before_b == after_b ? 0 : HUGE_VAL));
+        if (options.shift > 0 && apart > d.allowed) {
+            auto [low, high] = walk_b.band(t, options.shift);
+            apart = std::min(apart, std::max({0.0, low - after_a, after_a - high}));
+        }
+        if (apart > d.largest || std::isnan(apart)) d.largest = std::isnan(apart) ? HUGE_VAL : apart, d.at = t;
+        if (apart > d.allowed && std::isnan(d.first)) d.first = t;
+        d.final = after_b - after_a;
+    }
+    d.share = larger > 0 ? d.largest / larger : d.largest > 0 ? HUGE_VAL : 0;
+    return d;
+}
+
+}  // namespace
+
+bool Comparison::same() const
+{
+    return std::all_of(differences.begin(), differences.end(), [](const Difference& d) { return d.within(); });
+}
+
+Comparison compare(const Recording& first, const Recording& second, const CompareOptions& options)
+{
+    Comparison c;
+    if (first.n_rows() == 0 || second.n_rows() == 0) throw RecordingError("a recording without rows cannot be compared");
+    std::vector<std::pair<Unit, double>> by_unit;
+    for (const auto& [text, value] : options.by_unit) {
+        Unit unit;
+        UnitProblem problem;
+        if (!parse_unit(text, unit, problem)) throw UsageError(fmt::format("a tolerance in '{}': {}", text, problem.text));
+        if (!(value >= 0)) throw UsageError(fmt::format("a tolerance of {:g} {}: it must not be negative", value, text));
+        by_unit.emplace_back(unit, value * unit.scale);
+    }
+    const auto &time_a = first.time().values, &time_b = second.time().values;
+    c.from = std::max(time_a.front(), time_b.front());
+    c.to = std::min(time_a.back(), time_b.back());
+    if (!(c.to >= c.from))
+        throw RecordingError(fmt::format("the recordings share no time: {:g} s to {:g} s against {:g} s to {:g} s", time_a.front(), time_a.back(),
+                                         time_b.front(), time_b.back()));
+    std::vector<double> times;
+    std::merge(time_a.begin(), time_a.end(), time_b.begin(), time_b.end(), std::back_inserter(times));
+    std::erase_if(times, [&](double t) { return t < c.from || t > c.to; });
+    times.erase(std::unique(times.begin(), times.end()), times.end());
+    auto wanted = [&](const std::string& name) {
+        return options.keep.empty() || std::any_of(options.keep.begin(), options.keep.end(), [&](const std::string& p) { return fits(p, name); });
+    };
+    for (std::size_t i = 1; i < first.columns.size(); ++i) {
+        const Column& a = first.columns[i];
+        if (!wanted(a.name)) continue;
+        const Column* b = second.find(a.name);
+        if (b == nullptr) {
+            c.only_first.push_back(a.name);
+            continue;
+        }
+        c.differences.push_back(difference(a, *b, time_a, time_b, times, options, by_unit));
+    }
+    for (std::size_t i = 1; i < second.columns.size(); ++i)
+        if (wanted(second.columns[i].name) && first.find(second.columns[i].name) == nullptr) c.only_second.push_back(second.columns[i].name);
+    if (c.differences.empty()) throw RecordingError("the recordings have no quantity in common (of those asked for)");
+    auto beyond = [](const Difference& d) { return d.allowed > 0 ? d.largest / d.allowed : d.largest > 0 ? HUGE_VAL : 0; };
+    std::stable_sort(c.differences.begin(), c.differences.end(), [&](const Difference& a, const Difference& b) { return beyond(a) > beyond(b); });
+    return c;
+}
+
+std::string Comparison::text(std::size_t most) const
+{
+    std::size_t beyond = static_cast<std::size_t>(std::count_if(differences.begin(), differences.end(), [](const Difference& d) { return !d.within(); }));
+    std::string out = fmt::format("{} quantities over {:g} s to {:g} s: {}\n", differences.size(), from, to,
+                                  beyond == 0 ? "all within what is allowed" : fmt::format("{} differ by more than is allowed", beyond));
+    std::size_t shown = std::min({most, differences.size(), beyond == 0 ? std::size_t{5} : differences.size()});
+    std::size_t wide = 8;
+    for (std::size_t i = 0; i < shown; ++i) wide = std::max(wide, differences[i].name.size());
+    if (shown > 0) out += fmt::format("  {:<{}}  {:>14}  {:>12}  {:>11}  {:>11}  {:>9}\n", "quantity", wide, "largest", "allowed", "at", "from", "of swing");
+    for (std::size_t i = 0; i < shown; ++i) {
+        const Difference& d = differences[i];
+        // a difference of temperatures is one in K
+        std::string unit = d.unit == "degC" || d.unit == "degF" ? "K" : d.unit == "1" || d.unit == "bool" ? "" : d.unit;
+        double scale = d.unit == "degF" || d.unit == "degC" ? 1 : d.scale;
+        out += fmt::format("{} {:<{}}  {:>14}  {:>12}  {:>11}  {:>11}  {:>9}\n", d.within() ? " " : "*", d.name, wide,
+                           fmt::format("{:.4g} {}", d.largest / scale, unit), fmt::format("{:.3g} {}", d.allowed / scale, unit), fmt::format("{:.6g} s", d.at),
+                           std::isnan(d.first) ? "never" : fmt::format("{:.6g} s", d.first),
+                           std::isfinite(d.share) ? fmt::format("{:.3g} %", 100 * d.share) : "all");
+    }
+    if (shown < differences.size()) out += fmt::format("  and {} more{}\n", differences.size() - shown, beyond > shown ? "" : ", all within what is allowed");
+    auto alone = [&](const std::vector<std::string>& names, const char* which) {
+        if (names.empty()) return;
+        out += fmt::format("  only in the {}: ", which);
+        for (std::size_t i = 0; i < names.size() && i < 6; ++i) out += (i > 0 ? ", " : "") + names[i];
+        out += names.size() > 6 ? fmt::format(" and {} more\n", names.size() - 6) : "\n";
+    };
+    alone(only_first, "first");
+    alone(only_second, "second");
+    return out;
+}
+
+}  // namespace netloop
