@@ -11,8 +11,21 @@ namespace {
 
 struct Options {
     std::vector<std::string> words, more;
-    std::string against, out, title, from, to, size;
+    std::string against, figure, out, title, from, to, size;
 };
+
+void take_figure(const netloop::Recording& recording, const std::string& title, netloop::PlotRequest& request)
+{
+    std::string all;
+    for (const netloop::FigureRequest& f : recording.figures) {
+        all += (all.empty() ? "" : ", ") + ("'" + f.title + "'");
+        if (f.title != title) continue;
+        request.panels = f.panels;
+        if (request.title.empty()) request.title = f.title;
+        return;
+    }
+    throw netloop::UsageError(fmt::format("the recording has no figure '{}'; {}", title, all.empty() ? "its scenario asks for none" : "there are: " + all));
+}
 
 int run_plot(const Options& o)
 {
@@ -21,7 +34,6 @@ int run_plot(const Options& o)
     files.insert(files.end(), o.more.begin(), o.more.end());
     netloop::PlotRequest request;
     request.quantities.assign(o.words.begin() + 1, o.words.end());
-    if (request.quantities.empty()) throw netloop::UsageError("name at least one quantity behind the recording, such as leaf.angle");
     request.against = o.against;
     request.title = o.title;
     request.out = o.out;
@@ -38,6 +50,13 @@ int run_plot(const Options& o)
         names.push_back(fs::path(file).stem().string());
         if (!recordings.back().complete) fmt::print(stderr, "note: '{}' is incomplete: {}\n", file, recordings.back().reason);
     }
+    if (!o.figure.empty()) take_figure(recordings[0], o.figure, request);
+    if (request.quantities.empty() && request.panels.empty()) {
+        std::string figures;
+        for (const netloop::FigureRequest& f : recordings[0].figures)
+            figures += (figures.empty() ? "; or draw a figure of its scenario: --figure \"" : "\", \"") + f.title;
+        throw netloop::UsageError("name at least one quantity behind the recording, such as leaf.angle" + figures + (figures.empty() ? "" : "\""));
+    }
     netloop::plot(recordings, names, request);
     fmt::print("{}\n", o.out);
     return 0;
@@ -48,11 +67,14 @@ int run_plot(const Options& o)
 Command add_plot(CLI::App& program)
 {
     auto o = std::make_shared<Options>();
-    CLI::App* app = program.add_subcommand("plot", "Draw quantities of a recording as PNG or SVG");
-    app->add_option("recording and quantities", o->words, "the recording (.h5 or .csv), then paths such as leaf.angle")->required();
+    CLI::App* app = program.add_subcommand("plot", "Draw quantities of a recording as PNG, SVG or PDF");
+    app->add_option("recording and quantities", o->words,
+                    "the recording (.h5 or .csv), then paths such as leaf.angle, with a unit leaf.angle:deg; / begins a panel below")
+        ->required();
     app->add_option("--with", o->more, "a further recording, drawn into the same figure")->allow_extra_args(false);
     app->add_option("--against", o->against, "the quantity on the x axis (default: time)");
-    app->add_option("--out", o->out, "the figure: .png or .svg")->required();
+    app->add_option("--figure", o->figure, "draw this figure of the recording's scenario");
+    app->add_option("--out", o->out, "the figure: .png, .svg or .pdf")->required();
     app->add_option("--title", o->title, "a title above the figure");
     app->add_option("--from", o->from, "draw from this time on");
     app->add_option("--to", o->to, "draw up to this time");

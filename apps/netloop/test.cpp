@@ -93,7 +93,11 @@ void run_case(Case& c)
 std::string lines_of(const Case& c)
 {
     std::size_t n = c.summary.demands.size();
-    std::string out = fmt::format("{}  {} {}  {:.1f} s  {}\n", c.good() ? "holds " : "FAILS ", c.file, c.scenario, c.seconds,
+    std::string out = fmt::format("{}  {} {}  {:.1f} s  {}\n",
+                                  !c.good() ? "FAILS "
+                                  : n == 0  ? "ran   "
+                                            : "holds ",
+                                  c.file, c.scenario, c.seconds,
                                   !c.error.empty() ? "did not come to its end"
                                   : n == 0         ? "no demands"
                                                    : fmt::format("{} demand{}", n, n == 1 ? "" : "s"));

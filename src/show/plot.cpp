@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <cmath>
 #include <cstdio>
+#include <deque>
 #include <filesystem>
 
 namespace netloop {
@@ -46,11 +47,29 @@ std::string unit_label(const Column& c)
     return c.unit.empty() ? "" : c.unit;
 }
 
-std::vector<Curve> find_curves(const std::vector<Recording>& recordings, const std::vector<std::string>& names, const PlotRequest& request)
+// Columns in other units than their own, kept while they are drawn.
+using Converted = std::deque<Column>;
+
+const Column* in_unit(const Column& c, const std::string& unit, Converted& kept)
+{
+    if (unit.empty() || unit == c.unit) return &c;
+    kept.push_back(c.in(unit));
+    // in() gives numbers of that unit; here columns hold SI and say how they are shown
+    Column& made = kept.back();
+    made.unit = unit;
+    return &made;
+}
+
+std::vector<Curve> find_curves(const std::vector<Recording>& recordings, const std::vector<std::string>& names, const std::vector<std::string>& quantities,
+                               const FigureRequest::Curve& against, Converted& kept)
 {
     std::vector<Curve> curves;
-    for (const std::string& wanted : request.quantities) {
+    for (const std::string& asked : quantities) {
         std::size_t only = 0;
+        std::string wanted = asked, unit;
+        // a unit behind the last colon, unless what stands before it is the number of a recording
+        if (std::size_t colon = wanted.rfind(':'); colon != std::string::npos && wanted.find_first_not_of("0123456789") < colon)
+            unit = wanted.substr(colon + 1), wanted.resize(colon);
         std::string path = wanted;
         if (std::size_t colon = wanted.find(':');
             colon != std::string::npos && colon > 0 &&
@@ -68,8 +87,8 @@ std::vector<Curve> find_curves(const std::vector<Recording>& recordings, const s
                 bool elsewhere = std::any_of(recordings.begin(), recordings.end(), [&](const Recording& other) { return other.find(path) != nullptr; });
                 if (elsewhere) continue;
             }
-            c.y = &recordings[r][path];
-            c.x = request.against.empty() ? &recordings[r].time() : &recordings[r][request.against];
+            c.y = in_unit(recordings[r][path], unit, kept);
+            c.x = against.path.empty() ? &recordings[r].time() : in_unit(recordings[r][against.path], against.unit, kept);
             c.label = recordings.size() > 1 ? fmt::format("{} ({})", path, names[r]) : path;
             curves.push_back(c);
         }
@@ -94,6 +113,39 @@ std::vector<Panel> arrange(const std::vector<Curve>& curves)
             if (unit_label(*c.y) == u) p.curves.push_back(c);
         panels.push_back(std::move(p));
     }
+    return panels;
+}
+
+// What goes onto the page: the panels asked for, or those that the units need.
+std::vector<Panel> find_panels(const std::vector<Recording>& recordings, const std::vector<std::string>& names, const PlotRequest& request, Converted& kept)
+{
+    std::vector<Panel> panels;
+    auto add = [&](const std::vector<std::string>& quantities, const FigureRequest::Curve& against, bool alone) {
+        std::vector<Curve> curves = find_curves(recordings, names, quantities, against, kept);
+        if (curves.empty()) throw RecordingError("nothing to draw: name at least one quantity");
+        std::vector<Panel> made = arrange(curves);
+        if (alone && made.size() > 1) throw RecordingError("a panel has room for two units, one on each side");
+        panels.insert(panels.end(), made.begin(), made.end());
+    };
+    for (const FigureRequest::Panel& p : request.panels) {
+        std::vector<std::string> quantities;
+        for (const FigureRequest::Curve& c : p.curves) quantities.push_back(c.unit.empty() ? c.path : c.path + ":" + c.unit);
+        add(quantities, p.against.path == "time" ? FigureRequest::Curve{} : p.against, true);
+    }
+    if (!request.panels.empty()) return panels;
+    FigureRequest::Curve against{request.against, ""};
+    if (std::size_t colon = against.path.rfind(':'); colon != std::string::npos) against.unit = against.path.substr(colon + 1), against.path.resize(colon);
+    std::vector<std::string> quantities;
+    bool split = std::find(request.quantities.begin(), request.quantities.end(), "/") != request.quantities.end();
+    for (const std::string& q : request.quantities) {
+        if (q != "/") {
+            quantities.push_back(q);
+            continue;
+        }
+        add(quantities, against, true);
+        quantities.clear();
+    }
+    add(quantities, against, split);
     return panels;
 }
 
@@ -125,10 +177,14 @@ std::string tics(const Panel& panel, std::size_t unit, std::size_t n_panels, int
 
 std::string script(const std::vector<Panel>& panels, const PlotRequest& request, const std::string& out)
 {
-    bool svg = fs::path(request.out).extension() == ".svg";
+    std::string form = fs::path(request.out).extension().string();
     std::string s;
-    s += fmt::format("set terminal {} size {},{} font 'DejaVu Sans,{}' {}\n", svg ? "svg" : "pngcairo", request.width, request.height, 13,
-                     svg ? "background '#ffffff'" : "background '#ffffff' noenhanced");
+    if (form == ".pdf")
+        s += fmt::format("set terminal pdfcairo size {:.3f}in,{:.3f}in font 'DejaVu Sans,10' background '#ffffff' noenhanced\n", request.width / 110.0,
+                         request.height / 110.0);
+    else
+        s += fmt::format("set terminal {} size {},{} font 'DejaVu Sans,{}' {}\n", form == ".svg" ? "svg" : "pngcairo", request.width, request.height, 13,
+                         form == ".svg" ? "background '#ffffff'" : "background '#ffffff' noenhanced");
     s += fmt::format("set output \"{}\"\nset termoption noenhanced\n", escaped(out));
     s += "set border 3 lc rgb '#555555'\nset tics nomirror textcolor rgb '#333333'\nset grid lt 1 lc rgb '#d4d4d4' lw 1\nset key top right outside horizontal "
          "samplen 2\n";
@@ -142,12 +198,12 @@ std::string script(const std::vector<Panel>& panels, const PlotRequest& request,
     for (std::size_t p = 0; p < panels.size(); ++p) {
         const Panel& panel = panels[p];
         const Column& x = *panel.curves[0].x;
-        bool bottom = p + 1 == panels.size();
+        bool bottom = p + 1 == panels.size() || panels[p + 1].curves[0].x->name != x.name;
         s += bottom ? fmt::format("set xlabel \"{}\"\nset format x\n", escaped(fmt::format("{} [{}]", x.name, x.unit))) : "unset xlabel\nset format x ''\n";
         if (request.from || request.to)
-            s += request.against.empty() ? fmt::format("set xrange [{}:{}]\n", request.from ? fmt::format("{:.12g}", *request.from) : "",
-                                                       request.to ? fmt::format("{:.12g}", *request.to) : "")
-                                         : "";
+            s += x.name == "time" ? fmt::format("set xrange [{}:{}]\n", request.from ? fmt::format("{:.12g}", *request.from) : "",
+                                                request.to ? fmt::format("{:.12g}", *request.to) : "")
+                                  : "set xrange [*:*]\n";
         auto axis = [](const std::string& unit) { return unit.empty() || unit == "1" ? std::string("[-]") : "[" + unit + "]"; };
         s += fmt::format("set ylabel \"{}\"\nset autoscale yfix\nset autoscale y2fix\nset offsets 0,0,graph 0.06,graph 0.06\nset ytics nomirror{}\n",
                          escaped(axis(panel.units[0])), tics(panel, 0, panels.size(), request.height));
@@ -168,7 +224,7 @@ std::string script(const std::vector<Panel>& panels, const PlotRequest& request,
         for (const Curve& c : panel.curves) {
             for (std::size_t i = 0; i < c.y->values.size(); ++i) {
                 double t = c.recording->time().values[i];
-                if (!request.against.empty() && ((request.from && t < *request.from) || (request.to && t > *request.to))) continue;
+                if (x.name != "time" && ((request.from && t < *request.from) || (request.to && t > *request.to))) continue;
                 s += fmt::format("{:.9g} {:.9g}\n", (c.x->values[i] - c.x->offset) / c.x->scale, (c.y->values[i] - c.y->offset) / c.y->scale);
             }
             s += "e\n";
@@ -183,17 +239,18 @@ std::string script(const std::vector<Panel>& panels, const PlotRequest& request,
 void plot(const std::vector<Recording>& recordings, const std::vector<std::string>& names, const PlotRequest& request)
 {
     std::string form = fs::path(request.out).extension().string();
-    if (form != ".png" && form != ".svg") throw RecordingError(fmt::format("'{}': a figure is written as .png or .svg", request.out));
+    if (form != ".png" && form != ".svg" && form != ".pdf") throw RecordingError(fmt::format("'{}': a figure is written as .png, .svg or .pdf", request.out));
     std::error_code error;
     fs::path folder = fs::path(request.out).parent_path();
     if (!folder.empty() && !fs::is_directory(folder, error))
         throw RecordingError(fmt::format("'{}' cannot be written: there is no folder '{}'", request.out, folder.string()));
-    std::vector<Curve> curves = find_curves(recordings, names, request);
-    if (curves.empty()) throw RecordingError("nothing to draw: name at least one quantity");
-    for (const Curve& c : curves)
-        if (c.y->values.empty()) throw RecordingError(fmt::format("'{}' has no rows", c.y->name));
+    Converted kept;
+    std::vector<Panel> panels = find_panels(recordings, names, request, kept);
+    for (const Panel& p : panels)
+        for (const Curve& c : p.curves)
+            if (c.y->values.empty()) throw RecordingError(fmt::format("'{}' has no rows", c.y->name));
     std::string unfinished = request.out + ".unfinished";
-    std::string text = script(arrange(curves), request, unfinished);
+    std::string text = script(panels, request, unfinished);
     std::FILE* pipe = popen("gnuplot 2>/dev/null", "w");
     if (pipe == nullptr) throw RecordingError("gnuplot cannot be started");
     bool written = std::fwrite(text.data(), 1, text.size(), pipe) == text.size();

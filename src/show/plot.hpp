@@ -10,10 +10,12 @@
 namespace netloop {
 
 struct PlotRequest {
-    std::vector<std::string> quantities;  ///< paths; "file:path" names one of several recordings by its place (2:pump.p)
-    std::string against;                  ///< x axis; empty: time
+    /// Paths; "2:pump.p" is that of the second recording alone; "leaf.angle:deg" is drawn in deg; "/" begins a panel of its own below.
+    std::vector<std::string> quantities;
+    std::vector<FigureRequest::Panel> panels{};  ///< instead of quantities: what a scenario's figure asks for
+    std::string against;                         ///< x axis; empty: time
     std::string title;
-    std::string out;  ///< .png or .svg
+    std::string out;  ///< .png, .svg or .pdf
     int width = 1280, height = 800;
     std::optional<double> from{}, to{};  ///< s
 };

@@ -128,4 +128,36 @@ TEST_CASE("a constant curve and one with gaps are drawn")
     CHECK(has(drawn(r, {.quantities = {"pump.p", "leaf.angle"}, .against = "", .title = "", .out = ""}), "pump.p"));
 }
 
+TEST_CASE("units of one's own, panels, a scenario's figure, PDF; what is wrong is told")
+{
+    test::Scratch folder;
+    test::write_file(folder / "m.loop",
+                     "use mechanics\nsystem S {\n part m : Mass(mass = 2 kg)\n part s : Spring(stiffness = 50 N/m)\n part w : Anchor\n w.point -- s.a\n s.b -- "
+                     "m.point\n init m.x = 0.1 m ; init m.v = 0 m/s\n}\nscenario a of S {\n stop "
+                     "at 2 s\n figure \"Swing\" {\n m.x : mm\n s.tension\n m.v against m.x\n m.x * m.v\n }\n}\n");
+    REQUIRE(test::netloop("run " + (folder / "m.loop") + " --out " + (folder / "m.h5") + " --quiet").code == 0);
+    auto plot = [&](const std::string& what, const std::string& out) {
+        return test::netloop("plot " + (folder / "m.h5") + " " + what + " --out " + (folder / out));
+    };
+    CHECK(plot("m.x:mm", "a.svg").code == 0);
+    std::string svg = test::read_file(folder / "a.svg");
+    CHECK(svg.find("[mm]") != std::string::npos);
+    CHECK(svg.find("100") != std::string::npos);  // 0.1 m
+    CHECK(plot("m.x m.v / s.tension", "b.svg").code == 0);
+    CHECK(test::read_file(folder / "b.svg").find("m.v (right)") != std::string::npos);
+    CHECK(plot("--figure Swing", "c.svg").code == 0);
+    std::string figure = test::read_file(folder / "c.svg");
+    for (const char* part : {"Swing", "[mm]", "s.tension", "m.x [m]", "m.x*m.v"}) {
+        INFO(part);
+        CHECK(figure.find(part) != std::string::npos);
+    }
+    CHECK(plot("m.x --against m.v", "d.pdf").code == 0);
+    CHECK(test::read_file(folder / "d.pdf").substr(0, 5) == "%PDF-");
+    CHECK(plot("m.x:bar", "e.svg").err.find("cannot be shown in [bar]") != std::string::npos);
+    CHECK(plot("--figure Nothing", "e.svg").err.find("'Swing'") != std::string::npos);
+    CHECK(plot("", "e.svg").err.find("--figure \"Swing\"") != std::string::npos);
+    CHECK(plot("m.x m.v s.tension / m.x", "e.svg").err.find("room for two units") != std::string::npos);
+    CHECK(plot("m.x", "e.gif").err.find(".pdf") != std::string::npos);
+}
+
 TEST_SUITE_END();
