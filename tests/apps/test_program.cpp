@@ -68,7 +68,7 @@ TEST_CASE("every command has a help text with an example")
         CHECK(has(o.out, "Example:"));
     }
     CHECK(test::netloop("--help").code == 0);
-    CHECK(test::netloop("--version").out == "0.4.0\n");
+    CHECK(test::netloop("--version").out == "0.5.0\n");
 }
 
 TEST_CASE("exit codes: 1 for the model or data, 2 for wrong usage")

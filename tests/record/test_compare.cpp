@@ -131,4 +131,32 @@ TEST_CASE("compare and test as commands: text, JSON, JUnit, exit codes")
     CHECK(test::netloop("test " + (folder / "1.h5")).code == 2);
 }
 
+TEST_CASE("convert: to CSV and back, chosen quantities and units, evenly spaced rows")
+{
+    test::Scratch folder;
+    test::write_file(folder / "a.loop", "system S { var angle : deg init 30 deg\n angle' = 1 rad/s\n var T : degC init 20 degC\n T' = -1 K/s\n memory n = 0\n every 0.25 s { n := n + 1 } }\nscenario a of S { stop at 1 s\n output every 100 ms\n measure end = final(angle) }\n");
+    REQUIRE(test::netloop("run " + (folder / "a.loop") + " --out " + (folder / "a.h5") + " --quiet").code == 0);
+    CHECK(test::netloop("convert " + (folder / "a.h5") + " " + (folder / "b.csv")).code == 0);
+    CHECK(test::netloop("convert " + (folder / "b.csv") + " " + (folder / "c.h5")).code == 0);
+    Recording a = Recording::load(folder / "a.h5"), c = Recording::load(folder / "c.h5");
+    CHECK(c.n_rows() == a.n_rows());
+    CHECK(compare(a, c, {.tolerance = 1e-12}).same());
+    CHECK(test::netloop("convert " + (folder / "a.h5") + " " + (folder / "d.h5") + " angle:rad T:degF --every 50ms --from 0.2s --to 0.6s").code == 0);
+    Recording d = Recording::load(folder / "d.h5");
+    REQUIRE(d.columns.size() == 3);
+    CHECK(d.n_rows() == 9);
+    CHECK(d.time().first() == doctest::Approx(0.2));
+    CHECK(d.columns[1].unit == "rad");
+    CHECK(d["angle"].in("deg").final() == doctest::Approx(30 + 0.6 * 180 / std::acos(-1.0)).epsilon(1e-6));
+    CHECK(d["T"].in("degC").final() == doctest::Approx(19.4).epsilon(1e-6));
+    CHECK(d.measures.size() == 1);
+    CHECK(test::netloop("convert " + (folder / "a.h5") + " " + (folder / "e.csv") + " T:degF").code == 0);
+    CHECK(test::read_file(folder / "e.csv").find("T [degF]") != std::string::npos);
+    CHECK(test::read_file(folder / "e.csv").find("0,68") != std::string::npos);
+    CHECK(test::netloop("convert " + (folder / "a.h5") + " " + (folder / "f.csv") + " angel").err.find("angle") != std::string::npos);
+    CHECK(test::netloop("convert " + (folder / "a.h5") + " " + (folder / "f.csv") + " angle:bar").code == 1);
+    CHECK(test::netloop("convert " + (folder / "a.h5") + " " + (folder / "f.csv") + " --from 5s").code == 2);
+    CHECK(test::netloop("convert " + (folder / "none.h5") + " " + (folder / "f.csv")).code == 1);
+}
+
 TEST_SUITE_END();
