@@ -70,7 +70,8 @@ void resample(netloop::Recording& r, const Options& o)
                 for (std::size_t i = 0; i < made.size(); ++i) made[i].values.push_back(r.columns[i].values[k]);
     } else {
         double every = seconds_from(o.every, "--every");
-        if (!(every > 0) || (to - from) / every > 1e8) throw netloop::UsageError(fmt::format("--every {}: a time above 0, and at most 100 million rows", o.every));
+        if (!(every > 0) || (to - from) / every > 1e8)
+            throw netloop::UsageError(fmt::format("--every {}: a time above 0, and at most 100 million rows", o.every));
         for (std::size_t k = 0; from + static_cast<double>(k) * every <= to * (1 + 1e-12); ++k) row(std::min(from + static_cast<double>(k) * every, to));
     }
     if (made[0].values.empty()) throw netloop::UsageError(fmt::format("the recording has no row from {:g} s to {:g} s", from, to));
@@ -93,7 +94,8 @@ int run_convert(const Options& o)
 Command add_convert(CLI::App& program)
 {
     auto o = std::make_shared<Options>();
-    CLI::App* app = program.add_subcommand("convert", "Write a recording in another form: HDF5 to CSV or back, chosen quantities and units, evenly spaced rows");
+    CLI::App* app =
+        program.add_subcommand("convert", "Write a recording in another form: HDF5 to CSV or back, chosen quantities and units, evenly spaced rows");
     app->add_option("in", o->in, "the recording (.h5 or .csv)")->required();
     app->add_option("out", o->out, "the file to write (.h5 or .csv)")->required();
     app->add_option("quantities", o->quantities, "only these: paths or patterns such as pump.*, with a unit leaf.angle:rad");

@@ -56,7 +56,8 @@ TEST_CASE("two rooms: the heat of a day by U-values, ventilation and the mean te
     double wanted = (u * 32 + air * 55) * (warm - outside) + (u * 24 + air * 35) * (cool - outside);
     // and what the walls have taken up meanwhile
     auto risen = [&](const std::string& mean) { return day.recording[mean].final() - day.recording[mean].at(h, day.recording.time()); };
-    wanted += (2400 * 1000 * 0.2 * (32 * risen("day_wall.core.mean") + 24 * risen("sleep_wall.core.mean")) + 1700 * 900 * 0.115 * 12 * risen("between.mean")) / h;
+    wanted +=
+        (2400 * 1000 * 0.2 * (32 * risen("day_wall.core.mean") + 24 * risen("sleep_wall.core.mean")) + 1700 * 900 * 0.115 * 12 * risen("between.mean")) / h;
     double given = (day("energy") + 350 * 6 * 3600) / h;
     CHECK(given == doctest::Approx(wanted).epsilon(0.02));
     CHECK(day("coldest") > 273.15 + 19.4);
@@ -93,7 +94,8 @@ TEST_CASE("the battery car: charge by ampere-hours, height of the path by its sl
     const Recording& r = trip.recording;
     CHECK(trip("charge_left") == doctest::Approx(0.7 - -integral(r, "pack.i", 0, 480) / (40 * 3600)).epsilon(1e-4));
     // there and back over the same hump: no height is kept, so all that was used has become heat, or air and tyres
-    double lost = integral(r, "pack.loss", 0, 480) + integral(r, "drive.copper_loss", 0, 480) + integral(r, "drive.iron_loss", 0, 480) + integral(r, "drive.inverter_loss", 0, 480);
+    double lost = integral(r, "pack.loss", 0, 480) + integral(r, "drive.copper_loss", 0, 480) + integral(r, "drive.iron_loss", 0, 480) +
+                  integral(r, "drive.inverter_loss", 0, 480);
     double driven = 0;
     const auto& t = r.time().values;
     for (std::size_t i = 1; i < t.size(); ++i) {

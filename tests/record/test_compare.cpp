@@ -134,7 +134,9 @@ TEST_CASE("compare and test as commands: text, JSON, JUnit, exit codes")
 TEST_CASE("convert: to CSV and back, chosen quantities and units, evenly spaced rows")
 {
     test::Scratch folder;
-    test::write_file(folder / "a.loop", "system S { var angle : deg init 30 deg\n angle' = 1 rad/s\n var T : degC init 20 degC\n T' = -1 K/s\n memory n = 0\n every 0.25 s { n := n + 1 } }\nscenario a of S { stop at 1 s\n output every 100 ms\n measure end = final(angle) }\n");
+    test::write_file(folder / "a.loop",
+                     "system S { var angle : deg init 30 deg\n angle' = 1 rad/s\n var T : degC init 20 degC\n T' = -1 K/s\n memory n = 0\n every 0.25 s { n := "
+                     "n + 1 } }\nscenario a of S { stop at 1 s\n output every 100 ms\n measure end = final(angle) }\n");
     REQUIRE(test::netloop("run " + (folder / "a.loop") + " --out " + (folder / "a.h5") + " --quiet").code == 0);
     CHECK(test::netloop("convert " + (folder / "a.h5") + " " + (folder / "b.csv")).code == 0);
     CHECK(test::netloop("convert " + (folder / "b.csv") + " " + (folder / "c.h5")).code == 0);
