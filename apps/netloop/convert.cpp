@@ -13,17 +13,6 @@ struct Options {
     std::vector<std::string> quantities;
 };
 
-bool fits(const std::string& pattern, const std::string& text)
-{
-    std::size_t star = pattern.find('*');
-    if (star == std::string::npos) return pattern == text;
-    std::string head = pattern.substr(0, star), tail = pattern.substr(star + 1);
-    if (text.rfind(head, 0) != 0) return false;
-    for (std::size_t at = head.size(); at <= text.size(); ++at)
-        if (fits(tail, text.substr(at))) return true;
-    return false;
-}
-
 // The columns asked for, in the order in which they were asked for; a unit behind a colon changes what is shown, not the value.
 void choose(netloop::Recording& r, const std::vector<std::string>& quantities)
 {
@@ -34,7 +23,7 @@ void choose(netloop::Recording& r, const std::vector<std::string>& quantities)
         if (std::size_t colon = wanted.rfind(':'); colon != std::string::npos) unit = wanted.substr(colon + 1), wanted.resize(colon);
         bool any = false;
         for (std::size_t i = 1; i < r.columns.size(); ++i) {
-            if (!fits(wanted, r.columns[i].name)) continue;
+            if (!netloop::fits_pattern(wanted, r.columns[i].name)) continue;
             any = true;
             netloop::Column c = r.columns[i];
             if (!unit.empty()) {

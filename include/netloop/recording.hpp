@@ -115,6 +115,9 @@ struct RunOrigin {
     std::vector<ModelText> texts;  ///< the user's own files, as they were
 };
 
+/// Whether a path fits a pattern, in which '*' stands for anything, dots included: "pump.*".
+bool fits_pattern(const std::string& pattern, const std::string& text);
+
 /// A file that cannot be read or written, or a column that is not there.
 class RecordingError : public std::runtime_error {
 public:

@@ -16,31 +16,6 @@
 #include "solve/failure.hpp"
 
 namespace netloop {
-namespace {
-
-// '*' stands for anything, dots included.
-bool fits(const std::string& pattern, const std::string& text)
-{
-    std::size_t p = 0, t = 0, star = std::string::npos, mark = 0;
-    while (t < text.size()) {
-        if (p < pattern.size() && pattern[p] == '*') {
-            star = p++;
-            mark = t;
-        } else if (p < pattern.size() && pattern[p] == text[t]) {
-            ++p;
-            ++t;
-        } else if (star != std::string::npos) {
-            p = star + 1;
-            t = ++mark;
-        } else {
-            return false;
-        }
-    }
-    while (p < pattern.size() && pattern[p] == '*') ++p;
-    return p == pattern.size();
-}
-
-}  // namespace
 
 struct Run::Data {
     std::shared_ptr<const CompiledSystemData> system;
@@ -56,6 +31,7 @@ struct Run::Data {
     void make_simulation(const RunOptions& options)
     {
         IntegratorSettings settings = integrator_settings(options, system->tolerance.value_or(1e-6));
+        tolerance = settings.tolerance;
         summary.integrator = settings.name;
         simulation = std::make_unique<Simulation>(system->model, system->set->sources, settings);
         for (const auto& [p, v] : given) simulation->evaluation().give(p, v);
@@ -197,7 +173,7 @@ struct Run::Data {
         for (std::size_t i = 0; i < outputs.size(); ++i) {
             bool wanted = keep.empty();
             for (std::size_t k = 0; k < keep.size(); ++k)
-                if (fits(keep[k], outputs[i].path)) wanted = true, pattern_used[k] = 1;
+                if (fits_pattern(keep[k], outputs[i].path)) wanted = true, pattern_used[k] = 1;
             if (!wanted) continue;
             Column c;
             c.name = outputs[i].path;

@@ -12,28 +12,6 @@
 namespace netloop {
 namespace {
 
-bool fits(const std::string& pattern, const std::string& text)
-{
-    std::size_t star = pattern.find('*');
-    if (star == std::string::npos) return pattern == text;
-    std::size_t p = 0, t = 0, mark = 0, back = std::string::npos;
-    while (t < text.size()) {
-        if (p < pattern.size() && pattern[p] == '*') {
-            back = p++;
-            mark = t;
-        } else if (p < pattern.size() && pattern[p] == text[t]) {
-            ++p, ++t;
-        } else if (back != std::string::npos) {
-            p = back + 1;
-            t = ++mark;
-        } else {
-            return false;
-        }
-    }
-    while (p < pattern.size() && pattern[p] == '*') ++p;
-    return p == pattern.size();
-}
-
 // Walks one column along growing times; at a time with two rows `before` and `after` give both sides.
 class Walk {
 public:
@@ -149,7 +127,7 @@ Comparison compare(const Recording& first, const Recording& second, const Compar
     std::erase_if(times, [&](double t) { return t < c.from || t > c.to; });
     times.erase(std::unique(times.begin(), times.end()), times.end());
     auto wanted = [&](const std::string& name) {
-        return options.keep.empty() || std::any_of(options.keep.begin(), options.keep.end(), [&](const std::string& p) { return fits(p, name); });
+        return options.keep.empty() || std::any_of(options.keep.begin(), options.keep.end(), [&](const std::string& p) { return fits_pattern(p, name); });
     };
     for (std::size_t i = 1; i < first.columns.size(); ++i) {
         const Column& a = first.columns[i];

@@ -15,6 +15,27 @@
 namespace netloop {
 namespace fs = std::filesystem;
 
+bool fits_pattern(const std::string& pattern, const std::string& text)
+{
+    std::size_t p = 0, t = 0, star = std::string::npos, mark = 0;
+    while (t < text.size()) {
+        if (p < pattern.size() && pattern[p] == '*') {
+            star = p++;
+            mark = t;
+        } else if (p < pattern.size() && pattern[p] == text[t]) {
+            ++p;
+            ++t;
+        } else if (star != std::string::npos) {
+            p = star + 1;
+            t = ++mark;
+        } else {
+            return false;
+        }
+    }
+    while (p < pattern.size() && pattern[p] == '*') ++p;
+    return p == pattern.size();
+}
+
 Column Column::in(const std::string& wanted) const
 {
     Unit from, to;
