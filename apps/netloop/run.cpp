@@ -60,9 +60,7 @@ void print_summary(const netloop::RunSummary& s, const netloop::CompiledSystem& 
     if (!o.json) {
         if (o.quiet) {  // what is not met is an error all the same
             for (const netloop::DemandResult& d : s.demands)
-                if (!d.holds)
-                    fmt::print(stderr, "not met: {}{}{}  {}\n", d.condition, d.found.empty() ? "" : ": " + d.found, d.text.empty() ? "" : " (" + d.text + ")",
-                               d.place);
+                if (!d.holds) fmt::print(stderr, "not met: {}\n", d.line());
             return;
         }
         fmt::print("{}{}: {}", system.name(), system.scenario().empty() ? "" : ", scenario " + system.scenario(), s.text());

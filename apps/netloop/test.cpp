@@ -6,10 +6,8 @@
 #include <chrono>
 #include <filesystem>
 #include <fstream>
-#include <iterator>
 #include <memory>
 #include <mutex>
-#include <regex>
 #include <thread>
 
 #include "commands.hpp"
@@ -33,12 +31,6 @@ struct Case {
     bool good() const { return error.empty() && summary.complete && summary.demands_hold(); }
 };
 
-std::string text_of(const std::string& path)
-{
-    std::ifstream in(path, std::ios::binary);
-    return {std::istreambuf_iterator<char>(in), std::istreambuf_iterator<char>()};
-}
-
 std::vector<std::string> files_of(const std::vector<std::string>& paths)
 {
     std::vector<std::string> files;
@@ -46,6 +38,8 @@ std::vector<std::string> files_of(const std::vector<std::string>& paths)
         if (fs::is_directory(path)) {
             for (const auto& entry : fs::recursive_directory_iterator(path))
                 if (entry.is_regular_file() && entry.path().extension() == ".loop") files.push_back(entry.path().string());
+        } else if (fs::exists(path) && fs::path(path).extension() != ".loop") {
+            throw netloop::UsageError(fmt::format("'{}' is no .loop file", path));
         } else if (fs::exists(path)) {
             files.push_back(path);
         } else {
@@ -56,13 +50,18 @@ std::vector<std::string> files_of(const std::vector<std::string>& paths)
     return files;
 }
 
-// The scenarios that a file itself holds, as its text says: a file that does not compile has them too.
+// The scenarios that a file itself holds; one that cannot be read is a case of its own, which fails.
 std::vector<Case> cases_of(const std::string& file)
 {
-    static const std::regex kScenario(R"((?:^|\n)\s*scenario\s+([A-Za-z_]\w*)\s+(?:of|from)\b)");
     std::vector<Case> cases;
-    std::string text = text_of(file);
-    for (auto it = std::sregex_iterator(text.begin(), text.end(), kScenario); it != std::sregex_iterator(); ++it) cases.push_back({file, (*it)[1], 0, {}, {}});
+    try {
+        netloop::Library library = netloop::Library::standard();
+        library.load_file(file);
+        for (const auto& e : library.list())
+            if (e.kind == "scenario" && fs::equivalent(e.file, file)) cases.push_back({file, e.name, 0, {}, {}});
+    } catch (const netloop::ModelError& error) {
+        cases.push_back({file, "", 0, error.what(), {}});
+    }
     return cases;
 }
 
@@ -97,15 +96,13 @@ std::string lines_of(const Case& c)
                                   !c.good() ? "FAILS "
                                   : n == 0  ? "ran   "
                                             : "holds ",
-                                  c.file, c.scenario, c.seconds,
+                                  c.file, c.scenario.empty() ? "(cannot be read)" : c.scenario, c.seconds,
                                   !c.error.empty() ? "did not come to its end"
                                   : n == 0         ? "no demands"
                                                    : fmt::format("{} demand{}", n, n == 1 ? "" : "s"));
     if (!c.error.empty()) out += fmt::format("        {}\n", c.error.substr(0, c.error.find('\n')));
     for (const netloop::DemandResult& d : c.summary.demands)
-        if (!d.holds)
-            out += fmt::format("        not met: {}{}{}  {}\n", d.condition, d.found.empty() ? "" : ": " + d.found, d.text.empty() ? "" : " (" + d.text + ")",
-                               d.place);
+        if (!d.holds) out += "        not met: " + d.line() + "\n";
     return out;
 }
 
@@ -142,7 +139,7 @@ void write_junit(const std::string& path, const std::vector<Case>& cases)
             ++failures;
             std::string all;
             for (const netloop::DemandResult& d : c.summary.demands)
-                if (!d.holds) all += fmt::format("{}: {} {} {}\n", d.condition, d.found, d.text, d.place);
+                if (!d.holds) all += d.line() + "\n";
             body += fmt::format("    <failure message=\"{}\">{}</failure>\n", xml(all.substr(0, all.find('\n'))), xml(all));
         }
         std::string measures;
@@ -168,7 +165,7 @@ int run_test(const Options& o)
     std::mutex printing;
     auto work = [&] {
         for (std::size_t i = next++; i < cases.size(); i = next++) {
-            run_case(cases[i]);
+            if (cases[i].error.empty()) run_case(cases[i]);
             if (o.quiet && cases[i].good()) continue;
             std::lock_guard lock(printing);
             fmt::print("{}", lines_of(cases[i]));

@@ -29,6 +29,7 @@ public:
         std::string name;     ///< "hydraulics.ReliefValve"
         std::string kind;     ///< "component", "base component", "system", "domain", "fluid", "function", "table", "scenario", "constant"
         std::string summary;  ///< first sentence of its `##` text
+        std::string file{};   ///< in which it stands
     };
     /// Definitions of a shipped library, or with an empty name those of the files loaded so far, in the order of the text.
     std::vector<Entry> list(const std::string& package = "") const;

@@ -75,6 +75,8 @@ struct DemandResult {
     std::string place;      ///< "file:line:column"
     bool holds = false;
     std::string found;  ///< what was found, of a comparison: "183.2 bar against 210 bar"
+    /// "peak < 210 bar: 223 bar against 210 bar (the relief valve opens in time)  bridge.loop:72".
+    std::string line() const;
 };
 
 /// A figure that a scenario asks for: one panel a line, as written, paths with units.

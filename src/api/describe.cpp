@@ -28,7 +28,7 @@ std::vector<Library::Entry> Library::list(const std::string& package) const
 {
     std::vector<Entry> entries;
     auto add = [&](const FileScope& f) {
-        for (const Definition* d : f.definitions) entries.push_back({d->full_name, kind_of(*d), first_sentence(d->statement->doc)});
+        for (const Definition* d : f.definitions) entries.push_back({d->full_name, kind_of(*d), first_sentence(d->statement->doc), f.path});
     };
     const Package* p = nullptr;
     if (!package.empty()) {
@@ -67,7 +67,7 @@ std::vector<Library::Entry> Library::find(const std::string& words) const
                 all &= begins;
                 in_name += name.find(w) != std::string::npos ? 1 : 0;
             }
-            if (all) found.emplace_back(in_name, Entry{d->full_name, kind_of(*d), first_sentence(d->statement->doc)});
+            if (all) found.emplace_back(in_name, Entry{d->full_name, kind_of(*d), first_sentence(d->statement->doc), f.path});
         }
     };
     for (const std::string& p : packages())

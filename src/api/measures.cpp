@@ -26,6 +26,11 @@ std::string MeasureResult::line() const
     return fmt::format("{} = {:.6g}{}{}", name, shown(), unit == "1" ? "" : " ", unit == "1" ? "" : unit);
 }
 
+std::string DemandResult::line() const
+{
+    return fmt::format("{}{}{}  {}", condition, found.empty() ? "" : ": " + found, text.empty() ? "" : " (" + text + ")", place);
+}
+
 bool RunSummary::demands_hold() const
 {
     return std::all_of(demands.begin(), demands.end(), [](const DemandResult& d) { return d.holds; });

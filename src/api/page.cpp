@@ -3,35 +3,14 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <regex>
 #include <sstream>
+#include <string_view>
 
 #include "api/internal.hpp"
 #include "model/check_units.hpp"
 
 namespace netloop {
 namespace {
-
-// Sentences of a text. A full stop behind a short word (J., ch., No.) or before a small letter or digit ends none.
-std::vector<std::string> sentences(const std::string& text)
-{
-    std::vector<std::string> list;
-    std::string now;
-    for (std::size_t i = 0; i < text.size(); ++i) {
-        now += text[i];
-        bool stop = text[i] == '.' && i + 2 < text.size() && text[i + 1] == ' ' && std::isupper(static_cast<unsigned char>(text[i + 2])) != 0;
-        if (!stop) continue;
-        std::size_t word = now.find_last_of(" (", now.size() - 2);
-        std::string last = now.substr(word == std::string::npos ? 0 : word + 1);
-        if (last.size() <= 2 || last == "ch." || last == "Int." || last == "Comm." || last == "Trans." || last == "vol." || last == "sec." || last == "eqs.")
-            continue;
-        list.push_back(now);
-        now.clear();
-        ++i;  // the space
-    }
-    if (!now.empty()) list.push_back(now);
-    return list;
-}
 
 std::string joined_lines(const std::string& text)
 {
@@ -41,20 +20,22 @@ std::string joined_lines(const std::string& text)
     return line;
 }
 
-// A text of several sentences is set apart: what the thing is, what it leaves out, where it comes from.
+// The text of a definition: what it is, then in lines that begin so what it `Neglects:`, its `Source:` and an `Example:`.
 void take_text(const std::string& doc, Page& page)
 {
-    static const std::regex kOrigin(
-        R"(\((1[6-9]|20)\d\d\)|\bch\. |, vol\. |, sec\. | eqs?\. |\bISO\b|\bIEC\b|'s laws?\b|Newton's and Euler's| law of |as in [A-Z]|\(Wilson|By virtual work|^Contact law|Handbook|^Saint-Venant)");
-    static const std::regex kSimplified(
-        R"(neglect|[Ww]ithout (loss|inertia|limits|storage|dead time)|no storage|not part of it|\bideal\b|Static\.|is not shown|has no mass|[Cc]onstant (properties|coefficients)|are left to|does not slip|is no part|[Oo]ne-dimensional)");
-    for (const std::string& s : sentences(joined_lines(doc))) {
-        // the first sentence says what it is, whatever else it says
-        std::string& to = page.purpose.empty()                ? page.purpose
-                          : std::regex_search(s, kOrigin)     ? page.origin
-                          : std::regex_search(s, kSimplified) ? page.simplified
-                                                              : page.purpose;
-        to += (to.empty() ? "" : " ") + s;
+    std::string *to = &page.purpose, line;
+    std::istringstream in(doc);
+    bool verbatim = false;
+    while (std::getline(in, line)) {
+        for (auto [mark, field] : {std::pair{"Neglects:", &page.simplified}, {"Source:", &page.origin}, {"Example:", &page.example}}) {
+            if (line.rfind(mark, 0) != 0) continue;
+            to = field;
+            verbatim = field == &page.example;
+            line.erase(0, std::string_view(mark).size());
+            line.erase(0, line.find_first_not_of(' '));
+            break;
+        }
+        *to += (to->empty() ? "" : verbatim ? "\n" : " ") + line;
     }
 }
 
@@ -66,13 +47,7 @@ public:
     {
         page_.name = d_.full_name;
         page_.kind = kind_of(d_);
-        std::string doc = d_.statement->doc;
-        if (std::size_t at = doc.find("Example:"); at != std::string::npos) {
-            page_.example = doc.substr(at + 8);
-            while (!page_.example.empty() && (page_.example.front() == ' ' || page_.example.front() == '\n')) page_.example.erase(0, 1);
-            doc.resize(at);
-        }
-        take_text(doc, page_);
+        take_text(d_.statement->doc, page_);
         if (d_.as<ComponentDecl>() != nullptr || d_.as<FluidDecl>() != nullptr) {
             component();
         } else if (const auto* domain = d_.as<DomainDecl>()) {

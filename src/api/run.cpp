@@ -555,9 +555,7 @@ std::string RunSummary::text() const
     std::size_t n_hold = static_cast<std::size_t>(std::count_if(demands.begin(), demands.end(), [](const DemandResult& d) { return d.holds; }));
     if (!demands.empty()) out += fmt::format("  demands   {} of {} hold\n", n_hold, demands.size());
     for (const DemandResult& d : demands)
-        if (!d.holds)
-            out += fmt::format("    not met: {}{}{}  {}\n", d.condition, d.found.empty() ? "" : ": " + d.found, d.text.empty() ? "" : " (" + d.text + ")",
-                               d.place);
+        if (!d.holds) out += "    not met: " + d.line() + "\n";
     return out;
 }
 

@@ -165,9 +165,8 @@ void Measuring::step(double from, double to, const Interpolate& interpolate)
     }
 }
 
-void Measuring::finish(double time)
+void Measuring::finish()
 {
-    if (none()) return;
     for (Followed& f : followed_) {
         double result = std::nan("");  // never happened, never in the window
         switch (f.kind) {
@@ -191,7 +190,6 @@ void Measuring::finish(double time)
             default:
                 if (f.any) result = f.result;
         }
-        if (f.from_time > time && f.kind != MeasureKind::count) result = std::nan("");
         e_.set_memory(f.memory, result);
     }
 }

@@ -25,7 +25,7 @@ public:
     /// Something has just happened at the state's time: what jumped is looked at anew.
     void jump(const State& s);
     /// Puts the results into the memories that the measures read.
-    void finish(double time);
+    void finish();
 
 private:
     struct Followed {

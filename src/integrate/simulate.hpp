@@ -51,7 +51,7 @@ public:
     void reconcile();
     RunStatistics statistics() const;
     /// Puts the results of all accumulators into their memories, for the measures to be worked out.
-    void finish_measures() { measuring_.finish(state_.time); }
+    void finish_measures() { measuring_.finish(); }
 
 private:
     void row(State& s, const RowSink& sink);

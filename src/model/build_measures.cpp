@@ -79,9 +79,7 @@ Value Instantiator::build_measured(const Expr& e, const Env& env)
     }
     a.memory = add_memory(std::move(memory));
     model_->accumulators.push_back(a);
-    Value v;
-    v.node = graph_.leaf(Op::memory, a.memory, 1);
-    return v;
+    return scalar(graph_.leaf(Op::memory, a.memory, 1));
 }
 
 void Instantiator::make_measures()

@@ -33,6 +33,13 @@ struct Value {
 
     bool is_array() const { return !sizes.empty(); }
 };
+inline Value scalar(NodeId node, bool boolean = false)
+{
+    Value v;
+    v.node = node;
+    v.boolean = boolean;
+    return v;
+}
 
 /// A sequence of an instance.
 struct SequenceInstance {

@@ -3,7 +3,6 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <cstdio>
 #include <filesystem>
 #include <fstream>
 #include <functional>
@@ -12,6 +11,7 @@
 
 #include "model/check_units.hpp"
 #include "netloop/recording.hpp"
+#include "show/picture_file.hpp"
 
 namespace netloop {
 namespace {
@@ -232,24 +232,15 @@ void draw_diagram(const Library& library, const DiagramRequest& request)
     std::string form = fs::path(request.out).extension().string();
     if (form != ".svg" && form != ".png" && form != ".pdf" && form != ".dot")
         throw RecordingError(fmt::format("'{}': a diagram is written as .svg, .png, .pdf or .dot", request.out));
-    std::string text = diagram_text(library, request), unfinished = request.out + ".unfinished";
-    std::error_code error;
+    std::string text = diagram_text(library, request);
     if (form == ".dot") {
         std::ofstream out(request.out, std::ios::binary);
         if (!(out << text) || !out.flush()) throw RecordingError(fmt::format("'{}' cannot be written", request.out));
         return;
     }
-    std::string command = fmt::format("dot -T{}{} -o '{}' 2>/dev/null", form.substr(1), form == ".png" ? " -Gdpi=96" : "", unfinished);
-    std::FILE* pipe = unfinished.find('\'') == std::string::npos ? popen(command.c_str(), "w") : nullptr;
-    if (pipe == nullptr) throw RecordingError(fmt::format("'{}' cannot be drawn: graphviz cannot be started", request.out));
-    bool written = std::fwrite(text.data(), 1, text.size(), pipe) == text.size();
-    int status = pclose(pipe);
-    if (!written || status != 0 || fs::file_size(unfinished, error) == 0 || error) {
-        fs::remove(unfinished, error);
-        throw RecordingError(fmt::format("'{}' cannot be drawn: graphviz is not installed, or the file cannot be written there", request.out));
-    }
-    fs::rename(unfinished, request.out, error);
-    if (error) throw RecordingError(fmt::format("'{}' cannot be written: {}", request.out, error.message()));
+    if (request.out.find('\'') != std::string::npos)
+        throw RecordingError(fmt::format("'{}': a quotation mark cannot stand in the name of a diagram", request.out));
+    draw_by("graphviz", fmt::format("dot -T{} -o '{}' 2>/dev/null", form.substr(1), unfinished_picture(request.out)), text, request.out);
 }
 
 }  // namespace netloop

@@ -4,9 +4,10 @@
 
 #include <algorithm>
 #include <cmath>
-#include <cstdio>
 #include <deque>
 #include <filesystem>
+
+#include "show/picture_file.hpp"
 
 namespace netloop {
 namespace {
@@ -249,18 +250,7 @@ void plot(const std::vector<Recording>& recordings, const std::vector<std::strin
     for (const Panel& p : panels)
         for (const Curve& c : p.curves)
             if (c.y->values.empty()) throw RecordingError(fmt::format("'{}' has no rows", c.y->name));
-    std::string unfinished = request.out + ".unfinished";
-    std::string text = script(panels, request, unfinished);
-    std::FILE* pipe = popen("gnuplot 2>/dev/null", "w");
-    if (pipe == nullptr) throw RecordingError("gnuplot cannot be started");
-    bool written = std::fwrite(text.data(), 1, text.size(), pipe) == text.size();
-    int status = pclose(pipe);
-    if (!written || status != 0 || fs::file_size(unfinished, error) == 0 || error) {
-        fs::remove(unfinished, error);
-        throw RecordingError(fmt::format("'{}' cannot be drawn: gnuplot is not installed, or the file cannot be written there", request.out));
-    }
-    fs::rename(unfinished, request.out, error);
-    if (error) throw RecordingError(fmt::format("'{}' cannot be written: {}", request.out, error.message()));
+    draw_by("gnuplot", "gnuplot 2>/dev/null", script(panels, request, unfinished_picture(request.out)), request.out);
 }
 
 }  // namespace netloop

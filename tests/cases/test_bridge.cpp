@@ -95,6 +95,10 @@ TEST_CASE("the bridge in a storm, in frost, with foam, with a worn pump: each ho
     Day storm = run("storm_lift");
     CHECK(storm.summary.demands.size() == 8);
     CHECK(storm.recording["wind.present"].max() > 22);
+    for (std::size_t i = 0; i < storm.recording.n_rows(); i += 50) {
+        double v = storm.recording["wind.present"].values[i], q = storm.recording["leaf.angle"].values[i];
+        CHECK(storm.recording["wind.force"].values[i] == doctest::Approx(1.23 / 2 * v * v * 1.3 * 70 * std::sin(q)).scale(1).epsilon(1e-6));
+    }
     CHECK(storm.recording["wind.force"].max() == doctest::Approx(1.23 / 2 * 22 * 22 * 1.3 * 70).epsilon(0.6));
     Day cold = run("cold_morning");
     CHECK(cold.recording["tank.T"].first() == doctest::Approx(258.15).epsilon(1e-6));

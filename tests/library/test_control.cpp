@@ -13,7 +13,7 @@ constexpr double kPi = 3.14159265358979323846;
 
 Recording run(const std::string& body, double stop, double every = 0, double tolerance = 1e-9)
 {
-    return test::simulate("use control\nsystem S {\n" + body + "\n}\n", stop, tolerance, every);
+    return test::simulate_parts("control", body, stop, tolerance, every);
 }
 
 }  // namespace

@@ -15,7 +15,7 @@ using Complex = std::complex<double>;
 
 Recording run(const std::string& body, double stop, double every = 0, double tolerance = 1e-8)
 {
-    return test::simulate("use mechanics, electrics, heat\nsystem S {\n" + body + "\n}\n", stop, tolerance, every);
+    return test::simulate_parts("mechanics, electrics, heat", body, stop, tolerance, every);
 }
 
 // Mean of a recorded quantity between two times, by trapezoids.

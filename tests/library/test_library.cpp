@@ -13,7 +13,7 @@ namespace {
 // Recording of a system whose parts are given, with the shipped libraries in sight.
 Recording run(const std::string& body, double stop, double every = 0, double tolerance = 1e-9)
 {
-    return test::simulate("use mechanics, electrics, heat, hydraulics, fluids, control\nsystem S {\n" + body + "\n}\n", stop, tolerance, every);
+    return test::simulate_parts("mechanics, electrics, heat, hydraulics, fluids, control", body, stop, tolerance, every);
 }
 
 constexpr double kPi = 3.14159265358979323846;

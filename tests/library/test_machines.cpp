@@ -14,7 +14,7 @@ constexpr double kGravity = 9.80665;
 
 Recording run(const std::string& body, double stop, double every = 0, double tolerance = 1e-8)
 {
-    return test::simulate("use machines, heat, electrics, mechanics, control\nsystem S {\n" + body + "\n}\n", stop, tolerance, every);
+    return test::simulate_parts("machines, heat, electrics, mechanics, control", body, stop, tolerance, every);
 }
 
 }  // namespace

@@ -16,7 +16,7 @@ constexpr double kGravity = 9.80665;
 
 Recording run(const std::string& body, double stop, double every = 0, double tolerance = 1e-9)
 {
-    return test::simulate("use mechanics, hydraulics, fluids\nsystem S {\n" + body + "\n}\n", stop, tolerance, every);
+    return test::simulate_parts("mechanics, hydraulics, fluids", body, stop, tolerance, every);
 }
 
 // Classical Runge-Kutta with a step that leaves its error far below what is compared.

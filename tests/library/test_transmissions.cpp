@@ -11,7 +11,7 @@ namespace {
 
 Recording run(const std::string& body, double stop, double every = 0, double tolerance = 1e-9)
 {
-    return test::simulate("use mechanics, machines, control\nsystem S {\n" + body + "\n}\n", stop, tolerance, every);
+    return test::simulate_parts("mechanics, machines, control", body, stop, tolerance, every);
 }
 
 constexpr double kPi = 3.14159265358979323846;

@@ -102,6 +102,11 @@ std::string messages_of(const std::string& text)
     return {};
 }
 
+netloop::Recording simulate_parts(const std::string& libraries, const std::string& body, double stop, double tolerance, double output_every)
+{
+    return simulate("use " + libraries + "\nsystem S {\n" + body + "\n}\n", stop, tolerance, output_every);
+}
+
 std::vector<Shipped> shipped_models()
 {
     std::vector<Shipped> list;

@@ -44,6 +44,8 @@ std::vector<Shipped> shipped_models();
 
 /// Compiles a text (with no scenario unless one is named or the only one) and runs it.
 netloop::Recording simulate(const std::string& text, double stop, double tolerance = 1e-9, double output_every = 0);
+/// The same for the parts and statements of one system, with these libraries in sight: "mechanics, heat".
+netloop::Recording simulate_parts(const std::string& libraries, const std::string& body, double stop, double tolerance = 1e-9, double output_every = 0);
 netloop::CompiledSystem compile(const std::string& text, const std::vector<std::pair<std::string, std::string>>& set = {});
 /// All errors of a text that must not compile: "slug:line".
 std::vector<std::string> errors_of(const std::string& text);
