@@ -28,7 +28,8 @@ int run_compare(const Options& o)
         netloop::Quantity q = quantity_from(text, "1", "--allow", "a value with its unit", "0.5bar");
         options.by_unit.emplace_back(q.unit, q.value);
     }
-    netloop::Recording first = netloop::Recording::load(o.first), second = netloop::Recording::load(o.second);
+    netloop::Recording first = netloop::Recording::open(o.first), second = netloop::Recording::open(o.second);
+    for (netloop::Recording* r : {&first, &second}) r->fetch(o.keep.empty() ? std::vector<std::string>{"*"} : o.keep);
     netloop::Comparison c = netloop::compare(first, second, options);
     if (o.json) {
         nlohmann::json list = nlohmann::json::array();

@@ -16,11 +16,12 @@ struct Options {
 // The columns asked for, in the order in which they were asked for; a unit behind a colon changes what is shown, not the value.
 void choose(netloop::Recording& r, const std::vector<std::string>& quantities)
 {
-    if (quantities.empty()) return;
+    if (quantities.empty()) return r.fetch({"*"});
     std::vector<netloop::Column> chosen{r.columns[0]};
     for (std::string wanted : quantities) {
         std::string unit;
         if (std::size_t colon = wanted.rfind(':'); colon != std::string::npos) unit = wanted.substr(colon + 1), wanted.resize(colon);
+        r.fetch({wanted});
         bool any = false;
         for (std::size_t i = 1; i < r.columns.size(); ++i) {
             if (!netloop::fits_pattern(wanted, r.columns[i].name)) continue;
@@ -69,7 +70,7 @@ void resample(netloop::Recording& r, const Options& o)
 
 int run_convert(const Options& o)
 {
-    netloop::Recording r = netloop::Recording::load(o.in);
+    netloop::Recording r = netloop::Recording::open(o.in);
     if (r.n_rows() == 0) throw netloop::RecordingError(fmt::format("'{}' has no rows", o.in));
     choose(r, o.quantities);
     resample(r, o);

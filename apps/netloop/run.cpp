@@ -165,7 +165,7 @@ Command add_events(CLI::App& program)
     app->add_option("recording", *file, "the recording (.h5)")->required();
     app->footer("Example:  netloop run examples/bascule/bridge.loop --out bridge.h5; netloop events bridge.h5");
     return {app, [file] {
-                netloop::Recording recording = netloop::Recording::load(*file);
+                netloop::Recording recording = netloop::Recording::open(*file);
                 bool csv = file->size() > 4 && file->substr(file->size() - 4) == ".csv";
                 if (recording.events.kinds.empty() && csv)
                     throw netloop::UsageError(fmt::format("'{}' holds rows only: events are recorded in .h5 files", *file));

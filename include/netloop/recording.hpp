@@ -126,6 +126,8 @@ public:
     using std::runtime_error::runtime_error;
 };
 
+class ColumnSource;
+
 /// All columns of a run. Rows at one time come in pairs where an event happened: before and after.
 class Recording {
 public:
@@ -148,8 +150,16 @@ public:
 
     /// Reads a recording; the form follows from the file name (.h5 or .csv). Throws RecordingError.
     static Recording load(const std::string& path);
+    /// The same without the numbers of any column but time; fetch() reads those that are wanted. A .csv is read as a whole.
+    static Recording open(const std::string& path);
+    /// Reads the numbers of an opened recording's columns that fit one of `names`, paths or patterns; those that are there already stay. A name that fits
+    /// nothing is left for operator[] to tell. Throws RecordingError if the file cannot be read.
+    void fetch(const std::vector<std::string>& names);
     /// Writes all columns; the form follows from the file name. An existing file is replaced only when all is written.
     void save(const std::string& path) const;
+
+private:
+    std::shared_ptr<const ColumnSource> source_;  ///< of an opened one
 };
 
 }  // namespace netloop

@@ -8,6 +8,7 @@
 #include <filesystem>
 #include <fstream>
 
+#include "record/reader.hpp"
 #include "record/writer.hpp"
 #include "units/unit.hpp"
 

@@ -9,6 +9,7 @@
 #include <fstream>
 
 #include "base/diagnostics.hpp"
+#include "record/reader.hpp"
 #include "record/writer.hpp"
 #include "units/unit.hpp"
 
@@ -108,11 +109,33 @@ const Column& Recording::operator[](const std::string& name) const
     throw RecordingError(fmt::format("the recording has no quantity '{}'{}", name, near.empty() ? "" : fmt::format("; did you mean '{}'?", near)));
 }
 
-Recording Recording::load(const std::string& path)
+Recording Recording::open(const std::string& path)
 {
     std::error_code error;
     if (!fs::exists(path, error)) throw RecordingError(fmt::format("recording '{}' does not exist (looked for {})", path, fs::absolute(path, error).string()));
-    return fs::path(path).extension() == ".csv" ? read_csv(path) : read_hdf5(path);
+    if (fs::path(path).extension() == ".csv") return read_csv(path);
+    Recording r;
+    r.source_ = open_hdf5(path, r);
+    r.columns[0].values = r.source_->read(0);
+    return r;
+}
+
+void Recording::fetch(const std::vector<std::string>& names)
+{
+    if (source_ == nullptr) return;
+    for (std::size_t i = 0; i < columns.size(); ++i) {
+        if (!columns[i].values.empty()) continue;
+        bool wanted = std::any_of(names.begin(), names.end(), [&](const std::string& n) { return fits_pattern(n, columns[i].name); });
+        if (wanted) columns[i].values = source_->read(i);
+    }
+}
+
+Recording Recording::load(const std::string& path)
+{
+    Recording r = open(path);
+    r.fetch({"*"});
+    r.source_.reset();
+    return r;
 }
 
 void Recording::save(const std::string& path) const

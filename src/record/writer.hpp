@@ -41,7 +41,5 @@ void give_name(const std::string& unfinished, const std::string& path);
 
 std::unique_ptr<RecordingWriter> open_hdf5_writer(const std::string& path, const RecordingHead& head);
 std::unique_ptr<RecordingWriter> open_csv_writer(const std::string& path, const RecordingHead& head);
-Recording read_hdf5(const std::string& path);
-Recording read_csv(const std::string& path);
 
 }  // namespace netloop

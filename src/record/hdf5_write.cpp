@@ -1,0 +1,278 @@
+// A recording goes to disk block by block. While the run goes on the file is in HDF5's single-writer mode: whatever moment the run is killed at, what is on
+// disk is whole. Rows that do not fill a block yet are put into `tail` once a second; it is gone when the run ends.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <chrono>
+#include <cstdio>
+
+#include "record/about_json.hpp"
+#include "record/hdf5.hpp"
+#include "record/packed_blocks.hpp"
+#include "record/writer.hpp"
+
+namespace netloop {
+namespace {
+
+using namespace hdf5;
+
+constexpr hsize_t kTailRows = 64;  // of a chunk of the tail
+constexpr double kHole = 0.1;      // of the file: with more unused space than this it is copied
+
+class Hdf5Writer : public RecordingWriter {
+public:
+    Hdf5Writer(std::string path, const RecordingHead& head) : path_(std::move(path)), unfinished_(unfinished_name(path_))
+    {
+        quiet();
+        std::vector<std::int64_t> index(head.columns.size());
+        for (std::size_t i = 0; i < head.columns.size(); ++i) {
+            if (head.stored_as[i] == i) {
+                index[i] = static_cast<std::int64_t>(stored_.size());
+                stored_.push_back(i);
+            } else {
+                index[i] = index[head.stored_as[i]];
+            }
+        }
+        shape_ = chunk_shape(stored_.size());
+        file_ = make_file(unfinished_);
+        bool ok = file_.ok() && write_attribute(file_, "form", kForm) && write_attribute(file_, "system", head.system) &&
+                  write_attribute(file_, "scenario", head.scenario);
+        ok = ok && write_text(file_, "about", about_text(head.origin, head.figures)) && write_columns(head, index) && write_plain(head, index) && make_values();
+        // a run that is killed leaves a file that says so
+        ok = ok && write_state("no", "the run did not end") && H5Fstart_swmr_write(file_) >= 0;
+        if (!ok) failed();
+        packer_ = std::make_unique<BlockPacker>(stored_.size(), shape_);
+    }
+    ~Hdf5Writer() override
+    {
+        close_sets();
+        if (!file_.ok()) return;
+        file_.reset();
+        if (n_rows_ == 0) std::remove(unfinished_.c_str());
+    }
+    Hdf5Writer(const Hdf5Writer&) = delete;
+    Hdf5Writer& operator=(const Hdf5Writer&) = delete;
+
+    void row(const double* values) override
+    {
+        if (block_.data.empty()) block_.data.reserve(shape_.rows * stored_.size());
+        for (std::size_t c : stored_) block_.data.push_back(values[c]);
+        ++n_rows_;
+        if (++block_.rows == shape_.rows) {
+            hand_over();
+            if (!write_ready(false)) failed();
+        }
+        auto now = std::chrono::steady_clock::now();
+        if (now - flushed_ < std::chrono::seconds(1)) return;
+        if (!write_ready(true) || !write_tail() || H5Fflush(file_, H5F_SCOPE_LOCAL) < 0) failed();
+        flushed_ = now;
+    }
+
+    void events(const EventRecord& record) override { record_ = record; }
+    void results(const std::vector<MeasureResult>& measures, const std::vector<DemandResult>& demands) override { results_ = results_text(measures, demands); }
+
+    void finish(bool complete, const std::string& reason) override
+    {
+        if (n_rows_ == 0) {
+            close_sets();
+            file_.reset();
+            std::remove(unfinished_.c_str());
+            return;
+        }
+        if (block_.rows > 0) hand_over();
+        bool ok = write_ready(true);
+        ok = close_sets() && ok;
+        ok = file_.reset() && ok;
+        if (ok) {  // attributes cannot be changed in single-writer mode
+            file_ = Handle(H5Fopen(unfinished_.c_str(), H5F_ACC_RDWR, H5P_DEFAULT), H5Fclose);
+            ok = file_.ok() && H5Ldelete(file_, "tail", H5P_DEFAULT) >= 0 && H5Ldelete(file_, "tail_rows", H5P_DEFAULT) >= 0;
+            ok = ok && close_hole() && write_state(complete ? "yes" : "no", reason);
+            ok = ok && write_events() && (results_.empty() || write_text(file_, "results", results_));
+            ok = file_.reset() && ok;
+        }
+        if (!ok) throw RecordingError(fmt::format("'{}' cannot be written: the disk is full or failed; what was written stays in '{}'", path_, unfinished_));
+        give_name(unfinished_, path_);
+    }
+
+private:
+    [[noreturn]] void failed() { throw RecordingError(fmt::format("'{}' cannot be written: the disk is full or failed", path_)); }
+
+    static Handle make_file(const std::string& name)
+    {
+        Handle access(H5Pcreate(H5P_FILE_ACCESS), H5Pclose);
+        H5Pset_libver_bounds(access, H5F_LIBVER_LATEST, H5F_LIBVER_LATEST);
+        return {H5Fcreate(name.c_str(), H5F_ACC_TRUNC, H5P_DEFAULT, access), H5Fclose};
+    }
+
+    bool close_sets()
+    {
+        bool ok = values_.reset();
+        ok = tail_.reset() && ok;
+        return tail_rows_.reset() && ok;
+    }
+
+    bool write_state(const char* complete, const std::string& reason)
+    {
+        for (const char* name : {"complete", "reason"}) H5Adelete(file_, name);
+        return write_attribute(file_, "complete", complete) && write_attribute(file_, "reason", reason);
+    }
+
+    bool write_columns(const RecordingHead& head, const std::vector<std::int64_t>& index)
+    {
+        std::vector<ColumnRow> rows;
+        for (std::size_t i = 0; i < head.columns.size(); ++i) {
+            const Column& c = head.columns[i];
+            rows.push_back({c.name.c_str(), c.unit.c_str(), c.scale, c.offset, c.description.c_str(), c.origin.c_str(), index[i]});
+        }
+        hsize_t n = rows.size();
+        Handle type = column_type(), space(H5Screate_simple(1, &n, nullptr), H5Sclose);
+        Handle set(H5Dcreate2(file_, "columns", type, space, H5P_DEFAULT, H5P_DEFAULT, H5P_DEFAULT), H5Dclose);
+        return set.ok() && H5Dwrite(set, type, H5S_ALL, H5S_ALL, H5P_DEFAULT, rows.data()) >= 0;
+    }
+
+    // For programs that read neither tables of mixed types nor texts of any length.
+    bool write_plain(const RecordingHead& head, const std::vector<std::int64_t>& index)
+    {
+        std::size_t length = 1;
+        for (const Column& c : head.columns) length = std::max(length, c.name.size());
+        std::vector<char> names(head.columns.size() * length, 0);
+        std::vector<double> scales, offsets;
+        for (std::size_t i = 0; i < head.columns.size(); ++i) {
+            std::copy(head.columns[i].name.begin(), head.columns[i].name.end(), names.begin() + static_cast<long>(i * length));
+            scales.push_back(head.columns[i].scale);
+            offsets.push_back(head.columns[i].offset);
+        }
+        hsize_t n = head.columns.size();
+        Handle space(H5Screate_simple(1, &n, nullptr), H5Sclose), text(H5Tcopy(H5T_C_S1), H5Tclose);
+        H5Tset_size(text, length);
+        H5Tset_strpad(text, H5T_STR_NULLPAD);
+        Handle group(H5Gcreate2(file_, "plain", H5P_DEFAULT, H5P_DEFAULT, H5P_DEFAULT), H5Gclose);
+        auto write = [&](const char* name, hid_t type, const void* data) {
+            Handle set(H5Dcreate2(group, name, type, space, H5P_DEFAULT, H5P_DEFAULT, H5P_DEFAULT), H5Dclose);
+            return set.ok() && H5Dwrite(set, type, H5S_ALL, H5S_ALL, H5P_DEFAULT, data) >= 0;
+        };
+        return group.ok() && write("name", text, names.data()) && write("index", H5T_NATIVE_INT64, index.data()) &&
+               write("scale", H5T_NATIVE_DOUBLE, scales.data()) && write("offset", H5T_NATIVE_DOUBLE, offsets.data());
+    }
+
+    bool write_events()
+    {
+        std::vector<EventRow> rows;
+        std::vector<double> times;
+        for (const EventEntry& e : record_.kinds) {
+            rows.push_back({e.text.c_str(), e.part.c_str(), e.place.c_str(), static_cast<std::int64_t>(times.size()), static_cast<std::int64_t>(e.times.size()),
+                            e.steps_lost, e.seconds});
+            times.insert(times.end(), e.times.begin(), e.times.end());
+        }
+        hsize_t n = rows.size(), n_times = times.size();
+        Handle type = event_type(), space(H5Screate_simple(1, &n, nullptr), H5Sclose), time_space(H5Screate_simple(1, &n_times, nullptr), H5Sclose);
+        Handle set(H5Dcreate2(file_, "events", type, space, H5P_DEFAULT, H5P_DEFAULT, H5P_DEFAULT), H5Dclose);
+        Handle time_set(H5Dcreate2(file_, "event_times", H5T_NATIVE_DOUBLE, time_space, H5P_DEFAULT, H5P_DEFAULT, H5P_DEFAULT), H5Dclose);
+        if (!set.ok() || !time_set.ok()) return false;
+        bool ok = write_number(set, "steps", record_.steps) && write_number(set, "seconds", record_.seconds);
+        ok = ok && (rows.empty() || H5Dwrite(set, type, H5S_ALL, H5S_ALL, H5P_DEFAULT, rows.data()) >= 0);
+        return ok && (times.empty() || H5Dwrite(time_set, H5T_NATIVE_DOUBLE, H5S_ALL, H5S_ALL, H5P_DEFAULT, times.data()) >= 0);
+    }
+
+    bool make_values()
+    {
+        hsize_t width = stored_.size(), size[2] = {0, width}, most[2] = {H5S_UNLIMITED, width}, chunk[2] = {shape_.rows, shape_.columns};
+        Handle space(H5Screate_simple(2, size, most), H5Sclose), create(H5Pcreate(H5P_DATASET_CREATE), H5Pclose);
+        H5Pset_chunk(create, 2, chunk);
+        H5Pset_shuffle(create);
+        H5Pset_deflate(create, 1);
+        values_ = Handle(H5Dcreate2(file_, "values", H5T_IEEE_F64LE, space, H5P_DEFAULT, create, H5P_DEFAULT), H5Dclose);
+
+        hsize_t tail_size[2] = {shape_.rows, width}, tail_chunk[2] = {kTailRows, std::min<hsize_t>(width, 1024)};
+        Handle tail_space(H5Screate_simple(2, tail_size, nullptr), H5Sclose), tail_create(H5Pcreate(H5P_DATASET_CREATE), H5Pclose);
+        H5Pset_chunk(tail_create, 2, tail_chunk);
+        tail_ = Handle(H5Dcreate2(file_, "tail", H5T_IEEE_F64LE, tail_space, H5P_DEFAULT, tail_create, H5P_DEFAULT), H5Dclose);
+        hsize_t two = 2;
+        Handle rows_space(H5Screate_simple(1, &two, nullptr), H5Sclose), rows_create(H5Pcreate(H5P_DATASET_CREATE), H5Pclose);
+        H5Pset_alloc_time(rows_create, H5D_ALLOC_TIME_EARLY);
+        tail_rows_ = Handle(H5Dcreate2(file_, "tail_rows", H5T_STD_I64LE, rows_space, H5P_DEFAULT, rows_create, H5P_DEFAULT), H5Dclose);
+        return values_.ok() && tail_.ok() && tail_rows_.ok() && write_attribute(values_, "units", "SI base units; `columns` tells the display unit of each");
+    }
+
+    void hand_over()
+    {
+        std::size_t next = block_.first + block_.rows;
+        packer_->put(std::move(block_));
+        block_ = {};
+        block_.first = next;
+        in_tail_ = 0;
+    }
+
+    // What the packing thread has ready, or all of it.
+    bool write_ready(bool all)
+    {
+        while (auto block = packer_->take(all)) {
+            hsize_t size[2] = {block->first + block->rows, stored_.size()};
+            if (H5Dset_extent(values_, size) < 0) return false;
+            for (std::size_t k = 0; k < block->chunks.size(); ++k) {
+                hsize_t at[2] = {block->first, k * shape_.columns};
+                if (H5Dwrite_chunk(values_, H5P_DEFAULT, 0, at, block->chunks[k].size(), block->chunks[k].data()) < 0) return false;
+            }
+        }
+        return true;
+    }
+
+    // `tail_rows` holds the row that the tail begins with and how many it has.
+    bool write_tail()
+    {
+        if (block_.rows > in_tail_) {
+            hsize_t at[2] = {in_tail_, 0}, count[2] = {block_.rows - in_tail_, stored_.size()};
+            Handle file_space(H5Dget_space(tail_), H5Sclose), memory_space(H5Screate_simple(2, count, nullptr), H5Sclose);
+            H5Sselect_hyperslab(file_space, H5S_SELECT_SET, at, nullptr, count, nullptr);
+            const double* from = block_.data.data() + in_tail_ * stored_.size();
+            if (H5Dwrite(tail_, H5T_NATIVE_DOUBLE, memory_space, file_space, H5P_DEFAULT, from) < 0) return false;
+            in_tail_ = block_.rows;
+        }
+        std::int64_t state[2] = {static_cast<std::int64_t>(block_.first), static_cast<std::int64_t>(block_.rows)};
+        return H5Dwrite(tail_rows_, H5T_NATIVE_INT64, H5S_ALL, H5S_ALL, H5P_DEFAULT, state) >= 0;
+    }
+
+    // Where the tail was there may be nothing now: then the rest moves into a file without a hole.
+    bool close_hole()
+    {
+        hsize_t size = 0;
+        if (H5Fget_filesize(file_, &size) < 0) return false;
+        auto unused = static_cast<double>(H5Fget_freespace(file_));
+        if (unused < kHole * static_cast<double>(size)) return true;
+        std::string other = unfinished_ + ".copy";
+        Handle copy = make_file(other);
+        bool ok = copy.ok();
+        for (const char* name : {"about", "columns", "plain", "values"}) ok = ok && H5Ocopy(file_, name, copy, name, H5P_DEFAULT, H5P_DEFAULT) >= 0;
+        for (const char* name : {"form", "system", "scenario"}) ok = ok && write_attribute(copy, name, read_attribute(file_, name));
+        ok = ok && H5Fflush(copy, H5F_SCOPE_LOCAL) >= 0;
+        if (!ok) {  // the hole does no harm
+            copy.reset();
+            std::remove(other.c_str());
+            return true;
+        }
+        file_.reset();
+        file_ = std::move(copy);
+        return std::rename(other.c_str(), unfinished_.c_str()) == 0;
+    }
+
+    EventRecord record_;
+    std::string results_;
+    std::string path_, unfinished_;
+    Handle file_{-1, H5Fclose}, values_{-1, H5Dclose}, tail_{-1, H5Dclose}, tail_rows_{-1, H5Dclose};
+    std::vector<std::size_t> stored_;
+    ChunkShape shape_;
+    RowBlock block_;
+    std::size_t in_tail_ = 0;  ///< rows of the block that are in the tail
+    std::unique_ptr<BlockPacker> packer_;
+    std::size_t n_rows_ = 0;
+    std::chrono::steady_clock::time_point flushed_ = std::chrono::steady_clock::now();
+};
+
+}  // namespace
+
+std::unique_ptr<RecordingWriter> open_hdf5_writer(const std::string& path, const RecordingHead& head)
+{
+    return std::make_unique<Hdf5Writer>(path, head);
+}
+
+}  // namespace netloop
