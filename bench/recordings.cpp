@@ -41,13 +41,16 @@ std::string lines(int cells)
     return fmt::format(R"(use hydraulics, fluids
 system Lines {{
     option n = {}
-    fluid oil = Iso46()
-    part source : PressureSource(oil = oil, pressure = 80 bar + 40 bar * sin(time / 0.2 s))
+    fluid iso46 = MineralOil(grade = 46 cSt)
+    part source : FlowSource(oil = iso46)
+    3 L/min * (1 + 0.5 * sin(time / 0.2 s)) -> source.flow
+    part tank : Tank(oil = iso46)
     part choke[n] : Orifice(diameter = 3 mm)
     part volume[n] : Volume(volume = 0.2 L)
     source.outlet -- choke[1].inlet
     for i in 1 .. n - 1 {{ choke[i].outlet -- volume[i].port_a ; volume[i].port_b -- choke[i+1].inlet }}
     choke[n].outlet -- volume[n].port_a
+    volume[n].port_b -- tank.outlet
 }}
 )",
                        cells);
@@ -73,8 +76,8 @@ void cost(const std::string& what, const netloop::CompiledSystem& system, netloo
         if (k < 3) csv.push_back(once(text));
     }
     fmt::print("| {} | {} x {} | {:.3f} s | {:.3f} s | {:+.1f} % | {:.1f} MB of {:.1f} MB | {:.2f} s |\n", what, rows, columns, median(without), median(with),
-               100 * (median(with) / median(without) - 1), static_cast<double>(fs::file_size(h5)) / 1e6,
-               static_cast<double>(rows * columns) * 8 / 1e6, median(csv));
+               100 * (median(with) / median(without) - 1), static_cast<double>(fs::file_size(h5)) / 1e6, static_cast<double>(rows * columns) * 8 / 1e6,
+               median(csv));
     fs::remove(h5);
     fs::remove(text);
 }
@@ -154,7 +157,7 @@ int main(int argc, char** argv)
     cost("line of volumes and orifices", system, options);
     netloop::Library whole = netloop::Library::standard();
     whole.load_file(NETLOOP_SOURCE_DIR "/examples/bascule/whole/bridge.loop");
-    netloop::CompileOptions calm;
+    netloop::CompileRequest calm;
     calm.scenario = "calm_day";
     cost("the whole bridge, calm_day", netloop::compile(whole, calm), {});
 
@@ -173,8 +176,8 @@ int main(int argc, char** argv)
     fmt::print("\n| layout of {} rows x {} columns of the bridge | write, one thread | file | read one column |\n| --- | --- | --- | --- |\n", rows, columns);
     for (const Layout& l : {Layout{"chunks of 256 rows x 32 columns", 256, 32, 0}, Layout{"the same, shuffled and deflated (1)", 256, 32, 1},
                             Layout{"chunks of 1,024 rows of one column", 1024, 1, 0}, Layout{"the same, shuffled and deflated (1)", 1024, 1, 1},
-                            Layout{"chunks of 4,096 rows of one column, shuffled and deflated (1)", 4096, 1, 1},
-                            Layout{"the same, deflated (6)", 4096, 1, 6}, Layout{"a data set a column, chunks of 1,024 rows, deflated (1)", 1024, 0, 1}})
+                            Layout{"chunks of 4,096 rows of one column, shuffled and deflated (1)", 4096, 1, 1}, Layout{"the same, deflated (6)", 4096, 1, 6},
+                            Layout{"a data set a column, chunks of 1,024 rows, deflated (1)", 1024, 0, 1}})
         layout(l, table, rows, columns);
 
     netloop::Recording large;
@@ -191,7 +194,7 @@ int main(int argc, char** argv)
                 c.values.push_back(c.name == "time" ? once[r] + static_cast<double>(k) * span : once[r] * (1 + 1e-9 * std::sin(static_cast<double>(r * k))));
     }
     large.save(path);
-    std::string picture = file_in("large.png");
+    std::string picture = file_in("large.png"), quantity = large.columns.back().name;
     auto numbers = static_cast<double>(large.n_rows() * large.columns.size());
     large = {};
     std::vector<double> open, whole_way;
@@ -199,11 +202,11 @@ int main(int argc, char** argv)
         open.push_back(seconds([&] { netloop::Recording::open(path); }));
         whole_way.push_back(seconds([&] {
             std::vector<netloop::Recording> r{netloop::Recording::open(path)};
-            netloop::plot(r, {"large"}, {.quantities = {"leaf.angle"}, .out = picture});
+            netloop::plot(r, {"large"}, {.quantities = {quantity}, .against = "", .title = "", .out = picture});
         }));
     }
-    fmt::print("\na recording of {:.2f} GB of numbers ({:.2f} GB on disk): opened in {:.0f} ms, opened and one quantity plotted in {:.2f} s\n", numbers * 8 / 1e9,
-               static_cast<double>(fs::file_size(path)) / 1e9, 1e3 * median(open), median(whole_way));
+    fmt::print("\na recording of {:.2f} GB of numbers ({:.2f} GB on disk): opened in {:.0f} ms, opened and one quantity plotted in {:.2f} s\n",
+               numbers * 8 / 1e9, static_cast<double>(fs::file_size(path)) / 1e9, 1e3 * median(open), median(whole_way));
     fs::remove(path);
     fs::remove(picture);
     return 0;

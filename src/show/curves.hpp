@@ -1,0 +1,56 @@
+// What a figure shows, as numbers: panels of curves in display units, before anything is drawn.
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "show/plot.hpp"
+
+namespace netloop {
+
+/// Points joined by straight lines.
+struct Stroke {
+    std::vector<double> x, y;
+};
+
+struct Curve {
+    std::string label;
+    std::string unit;
+    std::size_t quantity = 0;     ///< running number on the page: gives the colour
+    std::size_t run = 0;          ///< gives the dashes where several runs are drawn
+    std::vector<Stroke> strokes;  ///< several where cycles are folded, the first one first
+};
+
+struct PanelContent {
+    std::vector<std::string> units;  ///< one or two: left, right
+    std::vector<Curve> curves;
+    std::string x_label, x_unit;
+    bool shares_x = false;  ///< with other panels of the same x_label: numbers are written below the last one only
+    bool lower = false;     ///< a difference, drawn lower than the others
+    std::string y_label;    ///< "difference"; empty: the unit alone
+};
+
+struct EventLane {
+    std::string label;
+    std::vector<double> times;
+};
+
+struct PageContent {
+    std::vector<PanelContent> panels;
+    std::vector<EventLane> lanes;  ///< below the last panel, over time
+    bool several_runs = false;
+    std::size_t n_runs = 1;
+};
+
+/// Finds, converts, folds, transforms. Throws RecordingError.
+PageContent find_content(std::vector<Recording>& recordings, const std::vector<std::string>& names, const PlotRequest& request);
+
+/// Amplitudes over frequency: the signal at even distances, its mean taken away, through a Hann window (Harris 1978), whose gain is taken out again: a sine of
+/// amplitude 3 gives a peak of 3. x in s; the result in Hz.
+Stroke amplitude_spectrum(const std::vector<double>& x, const std::vector<double>& y);
+
+/// The same line with fewer points: of consecutive points in one of `pixels` columns of the range `low` to `high` the first, lowest, highest and last stay, so
+/// that what is drawn covers the same area (all zero distance if `low` is not below `high`).
+Stroke thinned(const Stroke& stroke, double low, double high, int pixels, bool logarithmic);
+
+}  // namespace netloop

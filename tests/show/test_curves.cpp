@@ -1,0 +1,236 @@
+// What a figure shows, as numbers.
+#include "show/curves.hpp"
+
+#include <doctest/doctest.h>
+
+#include <cmath>
+#include <numbers>
+
+#include "show/condition.hpp"
+#include "support/support.hpp"
+
+using namespace netloop;
+
+namespace {
+
+Column column(const std::string& name, const std::string& unit, double scale, const std::vector<double>& shown)
+{
+    Column c;
+    c.name = name;
+    c.unit = unit;
+    c.scale = scale;
+    for (double v : shown) c.values.push_back(scale * v);
+    return c;
+}
+
+// A pressure that swings with a period of 2 s, an angle that grows, a pump that runs from 3 s to 6 s, over 10 s in steps of `step`.
+Recording swing(double step, double height = 20, double end = 10)
+{
+    std::vector<double> t, p, a, on;
+    for (int i = 0; i * step <= end + 1e-9; ++i) {
+        t.push_back(i * step);
+        p.push_back(100 + height * std::sin(std::numbers::pi * t.back()));
+        a.push_back(3 * t.back());
+        on.push_back(t.back() >= 3 && t.back() < 6 ? 1 : 0);
+    }
+    Recording r;
+    r.columns = {column("time", "s", 1, t), column("pump.p", "bar", 1e5, p), column("leaf.angle", "deg", std::numbers::pi / 180, a),
+                 column("pump.on", "bool", 1, on), column("cell[2].p", "bar", 1e5, p)};
+    return r;
+}
+
+PlotRequest want(std::vector<std::string> quantities)
+{
+    return {.quantities = std::move(quantities), .against = "", .title = "", .out = ""};
+}
+
+double highest(const Stroke& s)
+{
+    return *std::max_element(s.y.begin(), s.y.end());
+}
+
+}  // namespace
+
+TEST_SUITE_BEGIN("show");
+
+TEST_CASE("a condition over a recording: when it becomes true, between rows by a straight line")
+{
+    Recording r = swing(0.01);
+    std::vector<double> up = times_of(r, "pump.p > 110 bar");  // sin = 1/2 at a twelfth of the period
+    REQUIRE(up.size() == 5);
+    // a straight line over a step of 10 ms is off by at most h^2 / 8 times the curvature (99 bar/s^2), at a slope of 54 bar/s
+    for (std::size_t k = 0; k < 5; ++k) CHECK(std::abs(up[k] - (2.0 * static_cast<double>(k) + 1.0 / 6)) < 2.4e-5);
+    std::vector<double> angle = times_of(r, "leaf.angle >= 7.5 deg");
+    REQUIRE(angle.size() == 1);
+    CHECK(angle[0] == doctest::Approx(2.5).epsilon(1e-9));
+    CHECK(times_of(r, "pump.on") == std::vector<double>{r.time().values[300]});
+    CHECK(times_of(r, "not pump.on").size() == 1);
+    CHECK(times_of(r, "pump.on and pump.p > 110 bar").size() == 1);  // from 4.17 s on
+    CHECK(times_of(r, "pump.p > 119 bar or leaf.angle > 29 deg").size() == 6);
+    CHECK(times_of(r, "pump.p - 2 * cell[2].p + 100 bar < 0 bar").size() == 5);
+    CHECK(times_of(r, "time > 4 s")[0] == doctest::Approx(4).epsilon(1e-2));
+    CHECK(times_of(r, "pump.p > 500 bar").empty());
+    CHECK_THROWS_WITH(times_of(r, "pump.p > 5 deg"), "'pump.p > 5 deg', column 1: [Pa] against [1]");
+    CHECK_THROWS_AS(times_of(r, "pump.p"), RecordingError);
+    CHECK_THROWS_AS(times_of(r, "pump.p >"), RecordingError);
+    CHECK_THROWS_AS(times_of(r, "max(pump.p, 3 bar) > 2 bar"), RecordingError);
+    CHECK_THROWS_WITH(times_of(r, "pump.q > 1 bar"), "the recording has no quantity 'pump.q'; did you mean 'pump.p'?");
+}
+
+TEST_CASE("folding cuts whole cycles that all begin at 0")
+{
+    std::vector<Recording> r{swing(0.03)};
+    PlotRequest request = want({"pump.p", "leaf.angle:rad"});
+    request.fold = 2;
+    PageContent page = find_content(r, {"r"}, request);
+    REQUIRE(page.panels.size() == 1);
+    CHECK(page.panels[0].x_label == "time within 2 s");
+    const Curve& p = page.panels[0].curves[0];
+    REQUIRE(p.strokes.size() == 5);
+    for (const Stroke& s : p.strokes) {
+        CHECK(s.x.front() == doctest::Approx(0));
+        CHECK(s.y.front() == doctest::Approx(100).epsilon(2e-3));  // between two rows, by a straight line
+        CHECK(s.x.back() == doctest::Approx(2).epsilon(0.01));
+        CHECK(highest(s) == doctest::Approx(120).epsilon(1e-3));
+    }
+    CHECK(page.panels[0].curves[1].strokes[2].y.front() == doctest::Approx(12 * std::numbers::pi / 180).epsilon(1e-6));
+
+    request.fold.reset();
+    request.fold_at = "pump.p > 110 bar";
+    request.from = 2;
+    page = find_content(r, {"r"}, request);
+    CHECK(page.panels[0].curves[0].strokes.size() == 4);  // the first cycle begins before 2 s
+    CHECK(page.panels[0].curves[0].strokes[1].y.front() == doctest::Approx(110).epsilon(1e-4));
+
+    request.against = "leaf.angle";
+    page = find_content(r, {"r"}, request);
+    CHECK(page.panels[0].curves[0].strokes[1].x.front() == doctest::Approx(3 * (4 + 1.0 / 6)).epsilon(1e-3));
+    request.fold_at = "pump.p > 500 bar";
+    CHECK_THROWS_WITH(find_content(r, {"r"}, request), "'pump.p > 500 bar' never becomes true: there is nothing to fold at");
+    request.fold_at.clear();
+    request.fold = 0;
+    CHECK_THROWS_AS(find_content(r, {"r"}, request), RecordingError);
+}
+
+TEST_CASE("the spectrum of a sine has its amplitude at its frequency")
+{
+    std::vector<double> t, y;
+    for (int i = 0; i < 4001; ++i) {
+        t.push_back(0.005 * i);
+        y.push_back(7 + 3 * std::sin(2 * std::numbers::pi * 7 * t.back()) + 0.5 * std::cos(2 * std::numbers::pi * 31 * t.back()));
+    }
+    Stroke s = amplitude_spectrum(t, y);
+    auto near = [&](double f) {  // the highest line within half a Hz
+        double best = 0;
+        for (std::size_t k = 0; k < s.x.size(); ++k)
+            if (std::abs(s.x[k] - f) < 0.5) best = std::max(best, s.y[k]);
+        return best;
+    };
+    CHECK(near(7) == doctest::Approx(3).epsilon(0.01));
+    CHECK(near(31) == doctest::Approx(0.5).epsilon(0.02));
+    CHECK(near(15) < 1e-3);
+    CHECK(near(0.3) < 1e-3);  // the mean is no line
+    CHECK(s.x.back() == doctest::Approx(100).epsilon(0.01));
+    // rows at uneven times, two at one time
+    std::vector<double> tu, yu;
+    for (int i = 0; i < 4001; ++i) {
+        tu.push_back(t[static_cast<std::size_t>(i)] + 0.001 * std::sin(i));
+        yu.push_back(std::sin(2 * std::numbers::pi * 5 * tu.back()));
+        if (i == 2000) tu.push_back(tu.back()), yu.push_back(yu.back());
+    }
+    s = amplitude_spectrum(tu, yu);
+    CHECK(near(5) == doctest::Approx(1).epsilon(0.02));
+    CHECK_THROWS_AS(amplitude_spectrum({0, 1, 2}, {1, 2, 3}), RecordingError);
+}
+
+TEST_CASE("a dense line keeps its first, lowest, highest and last point in every pixel")
+{
+    Stroke s;
+    for (int i = 0; i < 100000; ++i) s.x.push_back(1e-4 * i), s.y.push_back(std::sin(0.3 * i) + (i == 54321 ? 9 : 0) - (i == 77777 ? 8 : 0));
+    Stroke t = thinned(s, 0, 10, 1000, false);
+    CHECK(t.x.size() <= 4000);
+    CHECK(t.x.size() > 2000);
+    CHECK(highest(t) == highest(s));
+    CHECK(*std::min_element(t.y.begin(), t.y.end()) == *std::min_element(s.y.begin(), s.y.end()));
+    CHECK(t.x.front() == s.x.front());
+    CHECK(t.x.back() == s.x.back());
+    CHECK(std::is_sorted(t.x.begin(), t.x.end()));
+    Stroke few{{0, 1, 2}, {3, 4, 5}};
+    CHECK(thinned(few, 0, 2, 1000, false).y == few.y);
+    s.y[500] = std::nan("");  // a gap stays
+    t = thinned(s, 0, 10, 100, false);
+    CHECK(std::count_if(t.y.begin(), t.y.end(), [](double v) { return std::isnan(v); }) >= 1);
+}
+
+TEST_CASE("two runs: what the second has more than the first, at the times of both")
+{
+    std::vector<Recording> r{swing(0.1), swing(0.07, 30, 12)};
+    PageContent page = find_content(r, {"calm", "storm"}, want({"pump.p"}));
+    REQUIRE(page.panels.size() == 2);
+    CHECK(page.panels[0].curves[1].label == "pump.p (storm)");
+    const PanelContent& d = page.panels[1];
+    CHECK(d.lower);
+    REQUIRE(d.curves.size() == 1);
+    CHECK(d.curves[0].label == "storm minus calm");
+    const Stroke& s = d.curves[0].strokes[0];
+    CHECK(s.x.back() == doctest::Approx(10));
+    CHECK(s.x.size() > 220);
+    for (std::size_t i = 0; i < s.x.size(); ++i) CHECK(std::abs(s.y[i] - 10 * std::sin(std::numbers::pi * s.x[i])) < 0.45);  // straight lines between rows
+    PlotRequest alone = want({"pump.p"});
+    alone.difference = false;
+    CHECK(find_content(r, {"calm", "storm"}, alone).panels.size() == 1);
+    alone.against = "leaf.angle";
+    alone.difference = true;
+    CHECK(find_content(r, {"calm", "storm"}, alone).panels.size() == 1);
+}
+
+TEST_CASE("events are lanes in the order in which they first come; what is sampled is left out")
+{
+    std::vector<Recording> r{swing(0.1)};
+    r[0].events.kinds = {{"every 10 ms", "ctl", "a.loop:1:1", {0.1, 0.2}, 0, 0},
+                         {"tank.level > 2.4", "", "a.loop:2:1", {5, 7}, 0, 0},
+                         {"x < 1", "ctl", "a.loop:3:1", {2}, 0, 0}};
+    PlotRequest request = want({"pump.p"});
+    request.events = true;
+    PageContent page = find_content(r, {"r"}, request);
+    REQUIRE(page.lanes.size() == 2);
+    CHECK(page.lanes[0].label == "ctl: x < 1");
+    CHECK(page.lanes[1].times == std::vector<double>{5, 7});
+    request.from = 8;
+    CHECK_THROWS_AS(find_content(r, {"r"}, request), RecordingError);
+    request.from.reset();
+    request.against = "leaf.angle";
+    CHECK_THROWS_AS(find_content(r, {"r"}, request), RecordingError);
+}
+
+TEST_CASE("the command's options draw, and wrong ones are told")
+{
+    test::Scratch folder;
+    swing(0.01).save(folder / "a.h5");
+    swing(0.01, 25).save(folder / "b.h5");
+    auto plot = [&](const std::string& what) { return test::netloop("plot " + (folder / "a.h5") + " " + what + " --out " + (folder / "x.svg")); };
+    auto svg = [&] { return test::read_file(folder / "x.svg"); };
+    CHECK(plot("pump.p --fold 2s").code == 0);
+    CHECK(svg().find("pump.p, 5 cycles") != std::string::npos);
+    CHECK(plot("pump.p --fold-at \"pump.p > 110 bar\" --from 1s").code == 0);
+    CHECK(svg().find("time since pump.p > 110 bar [s]") != std::string::npos);
+    CHECK(plot("pump.p --spectrum --log xy").code == 0);
+    CHECK(svg().find("frequency [Hz]") != std::string::npos);
+    CHECK(plot("pump.p / leaf.angle / leaf.angle:rad / pump.on --columns 2 --range 0..20MPa").code == 0);
+    CHECK(svg().find(">200<") != std::string::npos);  // 20 MPa on an axis in bar
+    CHECK(plot("pump.p --with " + (folder / "b.h5")).code == 0);
+    CHECK(svg().find("b minus a") != std::string::npos);
+    CHECK(plot("pump.p --against time:min").code == 0);
+    CHECK(svg().find("time [min]") != std::string::npos);
+    CHECK(plot("pump.p --fold 2s --fold-at \"pump.on\"").code == 2);
+    CHECK(plot("pump.p --spectrum --fold 2s").code == 2);
+    CHECK(plot("pump.p --range 3bar").code == 2);
+    CHECK(plot("pump.p --range 3..1bar").code == 2);
+    CHECK(plot("pump.p --log z").code == 2);
+    CHECK(plot("pump.p --fold 2m").code != 0);
+    CHECK(plot("pump.p --from 20s").err.find("no row in the time asked for") != std::string::npos);
+    CHECK(plot("pump.on --log y").code == 0);  // the rows above 0
+    CHECK(plot("pump.p --events").err.find("no event") != std::string::npos);
+}
+
+TEST_SUITE_END();
