@@ -148,7 +148,7 @@ int main(int argc, char** argv)
 {
     double megabytes = argc > 1 ? std::atof(argv[1]) : 1000;
     netloop::Library library = netloop::Library::standard();
-    library.load_text("lines.loop", lines(110));
+    library.load_text("lines.loop", lines(30));
     netloop::CompiledSystem system = netloop::compile(library);
     fmt::print("| recording | rows x quantities | run alone | recorded (.h5) | cost | file | recorded (.csv) |\n| --- | --- | --- | --- | --- | --- | --- |\n");
     netloop::RunOptions options;

@@ -41,10 +41,14 @@ public:
         // a run that is killed leaves a file that says so
         ok = ok && write_state("no", "the run did not end") && H5Fstart_swmr_write(file_) >= 0;
         if (!ok) failed();
-        packer_ = std::make_unique<BlockPacker>(stored_.size(), shape_);
+        bool safe = false;  // two threads may use the library
+        H5is_library_threadsafe(&safe);
+        auto sink = [this](const RowBlock& block, const std::vector<std::vector<std::uint8_t>>& chunks) { return write_block(block, chunks); };
+        packer_ = std::make_unique<BlockPacker>(stored_.size(), shape_, sink, safe);
     }
     ~Hdf5Writer() override
     {
+        packer_.reset();
         close_sets();
         if (!file_.ok()) return;
         file_.reset();
@@ -55,16 +59,14 @@ public:
 
     void row(const double* values) override
     {
-        if (block_.data.empty()) block_.data.reserve(shape_.rows * stored_.size());
-        for (std::size_t c : stored_) block_.data.push_back(values[c]);
+        if (block_.data.empty()) block_.data.resize(shape_.rows * stored_.size());
+        double* to = block_.data.data() + block_.rows * stored_.size();
+        for (std::size_t c : stored_) *to++ = values[c];
         ++n_rows_;
-        if (++block_.rows == shape_.rows) {
-            hand_over();
-            if (!write_ready(false)) failed();
-        }
+        if (++block_.rows == shape_.rows && !hand_over()) failed();
         auto now = std::chrono::steady_clock::now();
         if (now - flushed_ < std::chrono::seconds(1)) return;
-        if (!write_ready(true) || !write_tail() || H5Fflush(file_, H5F_SCOPE_LOCAL) < 0) failed();
+        if (!packer_->wait() || !write_tail() || H5Fflush(file_, H5F_SCOPE_LOCAL) < 0) failed();
         flushed_ = now;
     }
 
@@ -79,8 +81,8 @@ public:
             std::remove(unfinished_.c_str());
             return;
         }
-        if (block_.rows > 0) hand_over();
-        bool ok = write_ready(true);
+        bool ok = block_.rows == 0 || hand_over();
+        ok = packer_->wait() && ok;
         ok = close_sets() && ok;
         ok = file_.reset() && ok;
         if (ok) {  // attributes cannot be changed in single-writer mode
@@ -194,25 +196,24 @@ private:
         return values_.ok() && tail_.ok() && tail_rows_.ok() && write_attribute(values_, "units", "SI base units; `columns` tells the display unit of each");
     }
 
-    void hand_over()
+    bool hand_over()
     {
         std::size_t next = block_.first + block_.rows;
-        packer_->put(std::move(block_));
+        bool ok = packer_->put(std::move(block_));
         block_ = {};
         block_.first = next;
         in_tail_ = 0;
+        return ok;
     }
 
-    // What the packing thread has ready, or all of it.
-    bool write_ready(bool all)
+    // In the packing thread.
+    bool write_block(const RowBlock& block, const std::vector<std::vector<std::uint8_t>>& chunks)
     {
-        while (auto block = packer_->take(all)) {
-            hsize_t size[2] = {block->first + block->rows, stored_.size()};
-            if (H5Dset_extent(values_, size) < 0) return false;
-            for (std::size_t k = 0; k < block->chunks.size(); ++k) {
-                hsize_t at[2] = {block->first, k * shape_.columns};
-                if (H5Dwrite_chunk(values_, H5P_DEFAULT, 0, at, block->chunks[k].size(), block->chunks[k].data()) < 0) return false;
-            }
+        hsize_t size[2] = {block.first + block.rows, stored_.size()};
+        if (H5Dset_extent(values_, size) < 0) return false;
+        for (std::size_t k = 0; k < chunks.size(); ++k) {
+            hsize_t at[2] = {block.first, k * shape_.columns};
+            if (H5Dwrite_chunk(values_, H5P_DEFAULT, 0, at, chunks[k].size(), chunks[k].data()) < 0) return false;
         }
         return true;
     }

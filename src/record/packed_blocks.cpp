@@ -3,14 +3,74 @@
 #include <libdeflate.h>
 
 #include <algorithm>
+#include <array>
+#include <cmath>
 #include <cstring>
 #include <memory>
 
 namespace netloop {
 
 namespace {
-constexpr std::size_t kBlockNumbers = 1u << 20, kChunkNumbers = 1u << 10, kWaiting = 3;
-constexpr int kLevel = 1;  // the higher ones take twice the time for a tenth of the size
+
+constexpr std::size_t kBlockNumbers = 1u << 19, kChunkNumbers = 1u << 10, kWaiting = 4;
+constexpr double kNoise = 6.0;  // bits of a byte's eight: above this deflating saves less than it costs
+
+// What a byte of the plane tells, estimated from every eighth one.
+double bits_of_a_byte(const std::uint8_t* plane, std::size_t n)
+{
+    std::array<std::uint32_t, 256> count{};
+    std::size_t looked = 0;
+    for (std::size_t i = 0; i < n; i += 8, ++looked) ++count[plane[i]];
+    double bits = 0;
+    for (std::uint32_t c : count)
+        if (c > 0) bits += c * std::log2(static_cast<float>(c));
+    return std::log2(static_cast<double>(looked)) - bits / static_cast<double>(looked);
+}
+
+// The bytes of `n` numbers, `stride` apart, into planes `apart` from each other. Some numbers at a time: the planes lie so that byte by byte they would get
+// into each other's way in the cache.
+void shuffle(const double* from, std::size_t stride, std::size_t n, std::uint8_t* planes, std::size_t apart)
+{
+    constexpr std::size_t kSome = 32;
+    std::array<std::uint64_t, kSome> some{};
+    for (std::size_t at = 0; at < n; at += kSome) {
+        std::size_t count = std::min(kSome, n - at);
+        for (std::size_t i = 0; i < count; ++i) std::memcpy(&some[i], from + (at + i) * stride, sizeof(double));
+        for (std::size_t b = 0; b < sizeof(double); ++b) {
+            std::array<std::uint8_t, kSome> plane;
+            for (std::size_t i = 0; i < kSome; ++i) plane[i] = static_cast<std::uint8_t>(some[i] >> (8 * b));
+            std::memcpy(planes + b * apart + at, plane.data(), count);
+        }
+    }
+}
+
+// Zlib streams (RFC 1950, 1951). The planes of the last digits, which come first, are as good as random: they are stored as they are, and only the
+// others are deflated, which is several times faster than trying it on all.
+class Deflater {
+public:
+    std::vector<std::uint8_t> pack(const std::vector<std::uint8_t>& shuffled, std::size_t numbers)
+    {
+        std::size_t noise = 0;
+        while (noise < sizeof(double) * numbers && bits_of_a_byte(shuffled.data() + noise, numbers) > kNoise) noise += numbers;
+        std::vector<std::uint8_t> out{0x78, 0x01};
+        for (std::size_t at = 0; at < noise; at += kStored) {
+            auto size = static_cast<std::uint16_t>(std::min(kStored, noise - at)), not_size = static_cast<std::uint16_t>(~size);
+            for (int byte : {0, size & 0xff, size >> 8, not_size & 0xff, not_size >> 8}) out.push_back(static_cast<std::uint8_t>(byte));
+            out.insert(out.end(), shuffled.begin() + static_cast<long>(at), shuffled.begin() + static_cast<long>(at + size));
+        }
+        std::size_t rest = shuffled.size() - noise, begin = out.size();
+        out.resize(begin + libdeflate_deflate_compress_bound(compressor_.get(), rest));
+        out.resize(begin + libdeflate_deflate_compress(compressor_.get(), shuffled.data() + noise, rest, out.data() + begin, out.size() - begin));
+        std::uint32_t sum = libdeflate_adler32(1, shuffled.data(), shuffled.size());
+        for (int shift : {24, 16, 8, 0}) out.push_back(static_cast<std::uint8_t>(sum >> shift));
+        return out;
+    }
+
+private:
+    static constexpr std::size_t kStored = 65535;  // most bytes of a stored piece
+    std::unique_ptr<libdeflate_compressor, decltype(&libdeflate_free_compressor)> compressor_{libdeflate_alloc_compressor(1), libdeflate_free_compressor};
+};
+
 }  // namespace
 
 ChunkShape chunk_shape(std::size_t columns)
@@ -21,7 +81,10 @@ ChunkShape chunk_shape(std::size_t columns)
     return shape;
 }
 
-BlockPacker::BlockPacker(std::size_t columns, ChunkShape shape) : columns_(columns), shape_(shape), thread_([this] { work(); }) {}
+BlockPacker::BlockPacker(std::size_t columns, ChunkShape shape, Sink sink, bool threaded) : columns_(columns), shape_(shape), sink_(std::move(sink))
+{
+    if (threaded) thread_ = std::thread([this] { work(); });
+}
 
 BlockPacker::~BlockPacker()
 {
@@ -30,27 +93,27 @@ BlockPacker::~BlockPacker()
         end_ = true;
     }
     changed_.notify_all();
-    thread_.join();
+    if (thread_.joinable()) thread_.join();
 }
 
-void BlockPacker::put(RowBlock block)
+bool BlockPacker::put(RowBlock block)
 {
+    if (!thread_.joinable()) {
+        pack(block);
+        return !failed_;
+    }
     std::unique_lock lock(mutex_);
     changed_.wait(lock, [&] { return waiting_.size() < kWaiting; });
     waiting_.push_back(std::move(block));
-    ++under_way_;
     changed_.notify_all();
+    return !failed_;
 }
 
-std::optional<RowBlock> BlockPacker::take(bool wait)
+bool BlockPacker::wait()
 {
     std::unique_lock lock(mutex_);
-    if (wait) changed_.wait(lock, [&] { return !ready_.empty() || under_way_ == 0; });
-    if (ready_.empty()) return std::nullopt;
-    RowBlock block = std::move(ready_.front());
-    ready_.pop_front();
-    --under_way_;
-    return block;
+    changed_.wait(lock, [&] { return waiting_.empty() && !busy_; });
+    return !failed_;
 }
 
 void BlockPacker::work()
@@ -61,32 +124,34 @@ void BlockPacker::work()
         if (end_) return;
         RowBlock block = std::move(waiting_.front());
         waiting_.pop_front();
+        busy_ = true;
         lock.unlock();
         changed_.notify_all();
         pack(block);
         lock.lock();
-        ready_.push_back(std::move(block));
+        busy_ = false;
         changed_.notify_all();
     }
 }
 
-void BlockPacker::pack(RowBlock& block)
+void BlockPacker::pack(const RowBlock& block)
 {
-    std::unique_ptr<libdeflate_compressor, decltype(&libdeflate_free_compressor)> deflate(libdeflate_alloc_compressor(kLevel), libdeflate_free_compressor);
-    std::size_t numbers = shape_.rows * shape_.columns, bytes = numbers * sizeof(double);
-    std::vector<double> chunk(numbers);
-    std::vector<std::uint8_t> shuffled(bytes), packed(libdeflate_zlib_compress_bound(deflate.get(), bytes));
+    std::size_t numbers = shape_.rows * shape_.columns;
+    std::vector<std::uint8_t> shuffled(numbers * sizeof(double));
+    std::vector<std::vector<std::uint8_t>> chunks;
+    Deflater deflater;
     for (std::size_t at = 0; at < columns_; at += shape_.columns) {
         std::size_t width = std::min(shape_.columns, columns_ - at);
-        std::fill(chunk.begin(), chunk.end(), 0.0);  // what lies outside the table
-        for (std::size_t r = 0; r < block.rows; ++r)
-            std::memcpy(chunk.data() + r * shape_.columns, block.data.data() + r * columns_ + at, width * sizeof(double));
-        const auto* from = reinterpret_cast<const std::uint8_t*>(chunk.data());
-        for (std::size_t b = 0; b < sizeof(double); ++b)
-            for (std::size_t i = 0; i < numbers; ++i) shuffled[b * numbers + i] = from[i * sizeof(double) + b];
-        std::size_t size = libdeflate_zlib_compress(deflate.get(), shuffled.data(), bytes, packed.data(), packed.size());
-        block.chunks.emplace_back(packed.begin(), packed.begin() + static_cast<long>(size));
+        if (block.rows < shape_.rows || width < shape_.columns) std::fill(shuffled.begin(), shuffled.end(), std::uint8_t{0});  // what lies outside the table
+        if (width == 1)
+            shuffle(block.data.data() + at, columns_, block.rows, shuffled.data(), numbers);
+        else
+            for (std::size_t r = 0; r < block.rows; ++r) shuffle(block.data.data() + r * columns_ + at, 1, width, shuffled.data() + r * shape_.columns, numbers);
+        chunks.push_back(deflater.pack(shuffled, numbers));
     }
+    bool kept = sink_(block, chunks);
+    std::lock_guard lock(mutex_);
+    failed_ = failed_ || !kept;
 }
 
 }  // namespace netloop

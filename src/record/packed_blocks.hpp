@@ -5,8 +5,8 @@
 #include <cstddef>
 #include <cstdint>
 #include <deque>
+#include <functional>
 #include <mutex>
-#include <optional>
 #include <thread>
 #include <vector>
 
@@ -16,41 +16,43 @@ namespace netloop {
 struct ChunkShape {
     std::size_t rows = 0, columns = 1;
 };
-/// Blocks of about eight megabytes, chunks of at least eight kilobytes.
+/// Blocks of about four megabytes, chunks of at least eight kilobytes.
 ChunkShape chunk_shape(std::size_t columns);
 
-/// A block of rows: given by rows, given back as one packed chunk after the other.
+/// A block of consecutive rows.
 struct RowBlock {
     std::size_t first = 0;     ///< row in the recording
     std::size_t rows = 0;      ///< at most ChunkShape::rows
     std::vector<double> data;  ///< rows x columns
-    std::vector<std::vector<std::uint8_t>> chunks;
 };
 
 /// Shuffles and deflates the chunks as HDF5's filters of that name do, so that any reader of HDF5 can read them.
 class BlockPacker {
 public:
-    BlockPacker(std::size_t columns, ChunkShape shape);
+    /// Takes the packed chunks of a block, in the order of their columns; called in the packer's thread. False if they could not be kept.
+    using Sink = std::function<bool(const RowBlock& block, const std::vector<std::vector<std::uint8_t>>& chunks)>;
+    /// Without `threaded` put() does the work itself.
+    BlockPacker(std::size_t columns, ChunkShape shape, Sink sink, bool threaded);
     ~BlockPacker();
     BlockPacker(const BlockPacker&) = delete;
     BlockPacker& operator=(const BlockPacker&) = delete;
 
-    /// A block for the thread; at most three wait, then the call does.
-    void put(RowBlock block);
-    /// The next packed block, in the order of put(). With `wait`, whatever was put comes; without, only what is ready.
-    std::optional<RowBlock> take(bool wait);
+    /// A block for the thread; where too many wait, so does the call. False if the sink has failed.
+    bool put(RowBlock block);
+    /// Until all blocks are through. False if the sink has failed.
+    bool wait();
 
 private:
     void work();
-    void pack(RowBlock& block);
+    void pack(const RowBlock& block);
 
     std::size_t columns_;
     ChunkShape shape_;
+    Sink sink_;
     std::mutex mutex_;
     std::condition_variable changed_;
-    std::deque<RowBlock> waiting_, ready_;
-    std::size_t under_way_ = 0;  ///< put, but not taken
-    bool end_ = false;
+    std::deque<RowBlock> waiting_;
+    bool busy_ = false, end_ = false, failed_ = false;
     std::thread thread_;  ///< last: it uses the others
 };
 

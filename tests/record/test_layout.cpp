@@ -1,0 +1,150 @@
+// What lies in a recording on disk, as other programs read it, and how much of it is read when.
+#include <doctest/doctest.h>
+
+#include <fmt/format.h>
+#include <cmath>
+#include <cstdlib>
+#include <filesystem>
+
+#include "record/packed_blocks.hpp"
+#include "support/support.hpp"
+
+using namespace netloop;
+namespace fs = std::filesystem;
+
+namespace {
+
+// Numbers with digits that cannot be packed, that can, and that stand still.
+Recording many(std::size_t columns, std::size_t rows)
+{
+    Recording r;
+    for (std::size_t c = 0; c < columns; ++c) {
+        Column column;
+        column.name = c == 0 ? "time" : "q" + std::to_string(c);
+        column.unit = c == 0 ? "s" : "bar";
+        column.scale = c == 0 ? 1 : 1e5;
+        for (std::size_t i = 0; i < rows; ++i) {
+            auto t = static_cast<double>(i);
+            column.values.push_back(c == 0 ? 0.01 * t : c % 3 == 0 ? 3.5 : c % 3 == 1 ? std::sin(1.7 * t * static_cast<double>(c)) : std::floor(t / 7));
+        }
+        r.columns.push_back(std::move(column));
+    }
+    return r;
+}
+
+// The blocks of a language in a document.
+std::vector<std::string> listings(const std::string& document, const std::string& language)
+{
+    std::vector<std::string> found;
+    std::string text = test::read_file(document), fence = "```" + language + "\n";
+    for (std::size_t at = text.find(fence); at != std::string::npos; at = text.find(fence, at)) {
+        at += fence.size();
+        found.push_back(text.substr(at, text.find("```", at) - at));
+    }
+    return found;
+}
+
+std::string number_after(const std::string& text, const std::string& words)
+{
+    std::size_t at = text.find(words);
+    if (at == std::string::npos) return "";
+    at += words.size();
+    return text.substr(at, text.find_first_of(" \n", at) - at);
+}
+
+}  // namespace
+
+TEST_SUITE_BEGIN("record");
+
+TEST_CASE("chunks hold a column each, unless there are very many columns")
+{
+    CHECK(chunk_shape(10).rows == 4096);
+    CHECK(chunk_shape(10).columns == 1);
+    CHECK(chunk_shape(1000).rows == 512);
+    CHECK(chunk_shape(100000).rows == 64);
+    CHECK(chunk_shape(100000).columns == 16);
+    for (std::size_t n : {1, 3, 500, 5000, 200000}) CHECK(chunk_shape(n).rows * chunk_shape(n).columns >= std::min<std::size_t>(1024, n * 64));
+}
+
+TEST_CASE("every number comes back, over many blocks, wide tables and edges of chunks")
+{
+    test::Scratch scratch;
+    for (auto [columns, rows] : {std::pair<std::size_t, std::size_t>{4, 10000}, {4, 4096}, {4, 4097}, {4, 1}, {700, 1500}, {20011, 70}}) {
+        INFO(columns, " x ", rows);
+        Recording r = many(columns, rows);
+        r.save(scratch / "a.h5");
+        Recording back = Recording::load(scratch / "a.h5");
+        REQUIRE(back.columns.size() == columns);
+        REQUIRE(back.n_rows() == rows);
+        bool same = true;
+        for (std::size_t c = 0; c < columns; ++c) same = same && back.columns[c].values == r.columns[c].values;
+        CHECK(same);
+    }
+    CHECK(fs::file_size(scratch / "a.h5") < 20011 * 70 * 8);
+}
+
+TEST_CASE("an opened recording reads what is asked for, and says so where it was not")
+{
+    test::Scratch scratch;
+    many(20, 3000).save(scratch / "a.h5");
+    Recording r = Recording::open(scratch / "a.h5");
+    CHECK(r.n_rows() == 3000);
+    CHECK(r["q1"].values.empty());
+    CHECK_THROWS_AS(r["q1"].max(), RecordingError);
+    r.fetch({"q1", "q1*"});
+    CHECK(r["q1"].values.size() == 3000);
+    CHECK(r["q12"].values.size() == 3000);
+    CHECK(r["q2"].values.empty());
+    Recording copy = r;
+    copy.fetch({"q2"});
+    CHECK(copy["q2"].final() == std::floor(2999.0 / 7));
+    CHECK(r["q2"].values.empty());
+    Recording::load(scratch / "a.h5").save(scratch / "b.csv");
+    CHECK(Recording::open(scratch / "b.csv")["q2"].values.size() == 3000);
+}
+
+TEST_CASE("a long recording does not pile up in memory")
+{
+    test::Scratch scratch;
+    auto peak = [&](const std::string& every) {  // MB
+        test::write_file(scratch / "m.loop",
+                         "system S {\n    var x[20] init 1\n    for i in 1 .. 20 { x[i]' = -x[i] / (i * 1 s) + sin(time * i / (1 s)) / (1 s) }\n}\n"
+                         "scenario a of S { stop at 100 s ; output every " +
+                             every + " }\n");
+        test::Outcome o = test::shell("/usr/bin/time -f %M " + std::string(std::getenv("NETLOOP_PROGRAM")) + " run " + (scratch / "m.loop") + " --out " +
+                                      (scratch / "m.h5") + " --quiet");
+        REQUIRE(o.code == 0);
+        return std::atof(o.err.c_str()) / 1024;
+    };
+    double few = peak("1 s"), many_rows = peak("0.2 ms");  // 500,000 rows of 21 columns: ten million points, 84 MB
+    if (std::string(std::getenv("NETLOOP_SANITIZED")) != "ON") CHECK(many_rows < few + 45);
+    Recording r = Recording::open(scratch / "m.h5");
+    CHECK(r.n_rows() == 500001);
+    r.fetch({"x[3]"});
+    CHECK(r["x[3]"].values.size() == 500001);
+}
+
+TEST_CASE("the programs in docs/recordings.md read what is in the file")
+{
+    test::Scratch scratch;
+    std::string bridge = test::source_path("examples/bascule/bridge.loop"), document = test::source_path("docs/recordings.md");
+    for (const char* form : {"h5", "csv"}) REQUIRE(test::netloop("run " + bridge + " --quiet --out " + (scratch / ("bridge." + std::string(form)))).code == 0);
+    Recording r = Recording::load(scratch / "bridge.h5");
+    std::string p = fmt::format("{:.3f}", r["pump.outlet.p"].in("bar").max()), angle = fmt::format("{:.3f}", r["leaf.angle"].in("deg").max());
+    for (auto [language, command] : {std::pair{"python", "/usr/bin/python3 program"}, {"octave", "octave --no-gui --quiet --no-init-file program"}}) {
+        std::vector<std::string> programs = listings(document, language);
+        REQUIRE(programs.size() == 2);
+        for (std::size_t k = 0; k < 2; ++k) {
+            INFO(language, " ", k);
+            CHECK(std::count(programs[k].begin(), programs[k].end(), '\n') <= 11);
+            test::write_file(scratch / "program", programs[k]);
+            test::Outcome o = test::shell("cd " + scratch.path() + " && " + command);
+            INFO(o.err);
+            CHECK(number_after(o.out, "pump.outlet.p up to ") == p);
+            if (k == 0) CHECK(number_after(o.out, "leaf.angle up to ") == angle);
+            if (k == 0) CHECK(o.out.find(fmt::format("{} rows to {:g} s", r.n_rows(), r.time().final())) != std::string::npos);
+        }
+    }
+}
+
+TEST_SUITE_END();
