@@ -107,6 +107,12 @@ struct ModelText {
     std::string file, text;
 };
 
+/// A part of a system, or the system itself (path empty).
+struct PartEntry {
+    std::string path, kind;             ///< "tank", "hydraulics.OpenTank"
+    std::vector<std::string> pictures;  ///< how it is drawn: "bar a b", see docs/extending.md
+};
+
 /// Where the numbers of a recording come from.
 struct RunOrigin {
     std::string version;    ///< of the program
@@ -114,7 +120,8 @@ struct RunOrigin {
     std::string doc;        ///< `##` text of the scenario
     double tolerance = 0;   ///< relative
     std::vector<ParameterValue> parameters;
-    std::vector<ModelText> texts;  ///< the user's own files, as they were
+    std::vector<ModelText> texts;      ///< the user's own files, as they were, the one that was run first; names beside that one
+    std::vector<PartEntry> parts;  ///< each after what holds it
 };
 
 /// Whether a path fits a pattern, in which '*' stands for anything, dots included: "pump.*".
@@ -139,6 +146,7 @@ public:
     EventRecord events;                   ///< empty in a file that does not hold them (.csv)
     std::vector<MeasureResult> measures;  ///< this and what follows: empty in a .csv
     std::vector<DemandResult> demands;
+    std::vector<std::string> assumed;  ///< at the start: guesses that completed it, and what was held where it stood
     std::vector<FigureRequest> figures;
     RunOrigin origin;
 

@@ -23,11 +23,11 @@ std::string joined_lines(const std::string& text)
 // The text of a definition: what it is, then in lines that begin so what it `Neglects:`, its `Source:` and an `Example:`.
 void take_text(const std::string& doc, Page& page)
 {
-    std::string *to = &page.purpose, line;
+    std::string *to = &page.purpose, line, picture;  // how it is drawn in a report is no text for readers
     std::istringstream in(doc);
     bool verbatim = false;
     while (std::getline(in, line)) {
-        for (auto [mark, field] : {std::pair{"Neglects:", &page.simplified}, {"Source:", &page.origin}, {"Example:", &page.example}}) {
+        for (auto [mark, field] : {std::pair{"Neglects:", &page.simplified}, {"Source:", &page.origin}, {"Example:", &page.example}, {"Picture:", &picture}}) {
             if (line.rfind(mark, 0) != 0) continue;
             to = field;
             verbatim = field == &page.example;

@@ -144,12 +144,17 @@ struct Run::Data {
             bool here = std::any_of(given.begin(), given.end(), [&](const auto& g) { return g.first == p; });
             o.parameters.push_back({f.path, e.parameter(p), f.boolean ? "bool" : f.unit.text, f.unit.scale, f.unit.offset, f.changed || here, f.doc});
         }
+        for (std::size_t i = 0; i < flat().instances.size(); ++i) o.parts.push_back({flat().instances[i], flat().kinds[i], {}});
+        for (const FlatPicture& p : flat().pictures) o.parts[p.instance].pictures.push_back(p.text);
         std::uint64_t hash = 0xcbf29ce484222325u;
+        std::filesystem::path first;
         for (std::uint32_t file = 0; file < system->set->sources.size(); ++file) {
             if (system->set->is_library_file(file)) continue;
             std::string text(system->set->sources.text(file));
             for (unsigned char c : text) hash = (hash ^ c) * 0x100000001b3u;
-            o.texts.push_back({std::filesystem::path(system->set->sources.path(file)).filename().string(), std::move(text)});
+            std::filesystem::path path(system->set->sources.path(file)), beside = path.lexically_proximate(first.empty() ? path.parent_path() : first);
+            if (first.empty()) first = path.parent_path();
+            o.texts.push_back({(o.texts.empty() ? path.filename() : beside).string(), std::move(text)});
         }
         o.text_hash = fmt::format("{:016x}", hash);
         return o;
@@ -418,9 +423,11 @@ Recording Run::simulate(const RunOptions& options)
         d.recording.events = d.summary.event_record;
         d.recording.measures = d.summary.measures;
         d.recording.demands = d.summary.demands;
+        d.recording.assumed = d.summary.assumed;
+        for (const std::string& h : d.summary.held) d.recording.assumed.push_back("nothing settles it, it is held: " + h);
         if (writer == nullptr) return;
         writer->events(d.summary.event_record);
-        writer->results(d.summary.measures, d.summary.demands);
+        writer->results({d.recording.measures, d.recording.demands, d.recording.assumed});
         writer->finish(complete, reason);
     };
     try {

@@ -196,6 +196,12 @@ struct FlatEvents {
     std::vector<NodeId> switches;
 };
 
+/// `## Picture: bar a b`: how an instance is drawn in a moving picture.
+struct FlatPicture {
+    std::uint32_t instance = 0;
+    std::string text;  ///< "bar a b"
+};
+
 struct FlatModel : FlatEvents {
     std::string name;
     Graph graph;
@@ -209,6 +215,8 @@ struct FlatModel : FlatEvents {
     std::vector<NodeId> steady_except;  ///< quantities that need not stand still
     std::vector<FlatView> views;
     std::vector<std::string> instances;  ///< path of each instance; "" is the system
+    std::vector<std::string> kinds;      ///< full name of each instance's definition
+    std::vector<FlatPicture> pictures;   ///< how instances are drawn, from `## Picture:` lines
     std::vector<Span> places;            ///< where each instance stands in the user's own files: its part, or the part that holds it
 
     /// The place to show for an origin: its own if that is the user's, else the part in the user's files that brings it in.

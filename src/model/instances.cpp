@@ -1,6 +1,7 @@
 // Stage one: the tree of instances with options fixed, ports and joints collected. Stage two, their fluids: find_fluids.cpp.
 #include <algorithm>
 #include <cmath>
+#include <sstream>
 
 #include "model/instantiator.hpp"
 
@@ -355,6 +356,21 @@ void Instantiator::make_option(InstanceId id, const std::string& name)
     }
 }
 
+namespace {
+// Those of the definition itself, else of what it takes over.
+std::vector<std::string> picture_lines(const ComponentInfo& info)
+{
+    std::vector<std::string> lines;
+    for (const Definition* d : info.ancestry) {
+        std::istringstream doc(d->statement->doc);
+        for (std::string line; std::getline(doc, line);)
+            if (line.starts_with("Picture:")) lines.push_back(line.substr(line.find_first_not_of(' ', 8)));
+        if (!lines.empty()) break;
+    }
+    return lines;
+}
+}  // namespace
+
 InstanceId Instantiator::make_instance(const Definition& d, InstanceId parent, std::string path, std::vector<Binding> bindings, Span span, bool fluid)
 {
     auto id = static_cast<InstanceId>(instances_.size());
@@ -372,6 +388,8 @@ InstanceId Instantiator::make_instance(const Definition& d, InstanceId parent, s
     instance.bindings.insert(instance.bindings.end(), bindings.begin(), bindings.end());
     model_->instances.push_back(instance.path);
     bool own = span.known() && !set_.is_library_file(span.file);
+    model_->kinds.push_back(d.full_name);
+    for (std::string& line : picture_lines(*instance.info)) model_->pictures.push_back({id, std::move(line)});
     model_->places.push_back(own || id == 0 ? span : model_->places[parent]);
     checker_.check(d);
     for (const Definition* base : instance.info->ancestry) checker_.check(*base);

@@ -52,6 +52,8 @@ std::string about_text(const RunOrigin& origin, const std::vector<FigureRequest>
     for (const ParameterValue& p : origin.parameters)
         all["params"].push_back(
             {{"path", p.path}, {"value", number(p.value)}, {"unit", p.unit}, {"scale", p.scale}, {"offset", p.offset}, {"changed", p.changed}, {"doc", p.doc}});
+    all["parts"] = json::array();
+    for (const PartEntry& p : origin.parts) all["parts"].push_back({{"path", p.path}, {"kind", p.kind}, {"pictures", p.pictures}});
     all["texts"] = json::array();
     for (const ModelText& t : origin.texts) all["texts"].push_back({{"file", t.file}, {"text", t.text}});
     all["figures"] = json::array();
@@ -67,13 +69,13 @@ std::string about_text(const RunOrigin& origin, const std::vector<FigureRequest>
     return all.dump(-1, ' ', false, json::error_handler_t::replace);
 }
 
-std::string results_text(const std::vector<MeasureResult>& measures, const std::vector<DemandResult>& demands)
+std::string results_text(const RunResults& results)
 {
-    json all{{"measures", json::array()}, {"demands", json::array()}};
-    for (const MeasureResult& m : measures)
+    json all{{"measures", json::array()}, {"demands", json::array()}, {"assumed", results.assumed}};
+    for (const MeasureResult& m : results.measures)
         all["measures"].push_back(
             {{"name", m.name}, {"value", number(m.value)}, {"unit", m.unit}, {"scale", m.scale}, {"offset", m.offset}, {"text", m.text}, {"doc", m.doc}});
-    for (const DemandResult& d : demands)
+    for (const DemandResult& d : results.demands)
         all["demands"].push_back({{"condition", d.condition}, {"text", d.text}, {"place", d.place}, {"holds", d.holds}, {"found", d.found}});
     return all.dump(-1, ' ', false, json::error_handler_t::replace);
 }
@@ -89,6 +91,8 @@ void read_about(const std::string& text, Recording& recording)
         for (const json& p : all.value("params", json::array()))
             o.parameters.push_back({p.value("path", ""), number(p.at("value")), p.value("unit", ""), p.value("scale", 1.0), p.value("offset", 0.0),
                                     p.value("changed", false), p.value("doc", "")});
+        for (const json& p : all.value("parts", json::array()))
+            o.parts.push_back({p.value("path", ""), p.value("kind", ""), p.value("pictures", std::vector<std::string>{})});
         for (const json& t : all.value("texts", json::array())) o.texts.push_back({t.value("file", ""), t.value("text", "")});
         for (const json& f : all.value("figures", json::array())) {
             FigureRequest figure;
@@ -110,6 +114,7 @@ void read_results(const std::string& text, Recording& recording)
         for (const json& m : all.value("measures", json::array()))
             recording.measures.push_back({m.value("name", ""), m.value("text", ""), m.value("doc", ""), number(m.at("value")), m.value("unit", ""),
                                           m.value("scale", 1.0), m.value("offset", 0.0)});
+        recording.assumed = all.value("assumed", std::vector<std::string>{});
         for (const json& d : all.value("demands", json::array()))
             recording.demands.push_back({d.value("condition", ""), d.value("text", ""), d.value("place", ""), d.value("holds", false), d.value("found", "")});
     });

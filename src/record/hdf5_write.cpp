@@ -71,7 +71,7 @@ public:
     }
 
     void events(const EventRecord& record) override { record_ = record; }
-    void results(const std::vector<MeasureResult>& measures, const std::vector<DemandResult>& demands) override { results_ = results_text(measures, demands); }
+    void results(const RunResults& results) override { results_ = results_text(results); }
 
     void finish(bool complete, const std::string& reason) override
     {

@@ -146,7 +146,8 @@ void BlockPacker::pack(const RowBlock& block)
         if (width == 1)
             shuffle(block.data.data() + at, columns_, block.rows, shuffled.data(), numbers);
         else
-            for (std::size_t r = 0; r < block.rows; ++r) shuffle(block.data.data() + r * columns_ + at, 1, width, shuffled.data() + r * shape_.columns, numbers);
+            for (std::size_t r = 0; r < block.rows; ++r)
+                shuffle(block.data.data() + r * columns_ + at, 1, width, shuffled.data() + r * shape_.columns, numbers);
         chunks.push_back(deflater.pack(shuffled, numbers));
     }
     bool kept = sink_(block, chunks);

@@ -152,7 +152,7 @@ void Recording::save(const std::string& path) const
         writer->row(row.data());
     }
     writer->events(events);
-    writer->results(measures, demands);
+    writer->results({measures, demands, assumed});
     writer->finish(complete, reason);
 }
 

@@ -18,6 +18,13 @@ struct RecordingHead {
     std::vector<FigureRequest> figures;
 };
 
+/// What is known only at its end.
+struct RunResults {
+    std::vector<MeasureResult> measures;
+    std::vector<DemandResult> demands;
+    std::vector<std::string> assumed;
+};
+
 class RecordingWriter {
 public:
     virtual ~RecordingWriter() = default;
@@ -26,7 +33,7 @@ public:
     /// What happened, told before finish().
     virtual void events(const EventRecord& record) { (void)record; }
     /// What came of it, told before finish().
-    virtual void results(const std::vector<MeasureResult>& measures, const std::vector<DemandResult>& demands) { (void)measures, (void)demands; }
+    virtual void results(const RunResults& results) { (void)results; }
     /// Closes the file and gives it its name. Without any row, nothing is left behind.
     virtual void finish(bool complete, const std::string& reason) = 0;
 };

@@ -1,0 +1,9 @@
+// The page's script and style, taken into the program when it is built (src/show/report/).
+#pragma once
+
+namespace netloop {
+
+extern const char* const kReportScript;
+extern const char* const kReportStyle;
+
+}  // namespace netloop
