@@ -35,7 +35,10 @@ int run_report(const Options& o)
         if (!recordings.back().complete) fmt::print(stderr, "note: '{}' is incomplete: {}\n", file, recordings.back().reason);
     }
     netloop::write_report(std::move(recordings), names, request);
-    fmt::print("{} ({:.1f} MB)\n", o.out, static_cast<double>(fs::file_size(o.out)) / 1e6);
+    double megabytes = static_cast<double>(fs::file_size(o.out)) / 1e6;
+    if (megabytes > request.megabytes)
+        fmt::print(stderr, "note: the page is larger than {:g} MB although its curves are thinned as far as is sensible\n", request.megabytes);
+    fmt::print("{} ({:.1f} MB)\n", o.out, megabytes);
     return 0;
 }
 

@@ -53,4 +53,8 @@ private:
     friend struct LibraryAccess;
 };
 
+/// The text of a `.loop` file in the one layout that all of them have: lines, comments and meaning stay, blanks and columns are set. Laid out once more,
+/// nothing changes. `name` is used in messages. Throws ModelError if the text cannot be read as a model.
+std::string format_text(const std::string& name, const std::string& text);
+
 }  // namespace netloop

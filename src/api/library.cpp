@@ -3,6 +3,8 @@
 #include <fmt/format.h>
 
 #include "api/internal.hpp"
+#include "language/format.hpp"
+#include "language/parser.hpp"
 #include "model/check_units.hpp"
 #include "netloop/quantity.hpp"
 
@@ -80,6 +82,17 @@ void Library::load_file(const std::string& path)
 void Library::load_text(const std::string& name, const std::string& text)
 {
     load_guarded(*set_, [&] { set_->load_text(name, text); });
+}
+
+std::string format_text(const std::string& name, const std::string& text)
+{
+    LibrarySet set;
+    std::size_t from = set.diagnostics.begin_work();
+    std::uint32_t file = set.sources.add(name, text);
+    std::string made = formatted(set.sources, file, set.diagnostics);
+    if (!set.diagnostics.has_errors()) parse_file(set.sources, file, set.diagnostics);
+    throw_errors(set, from);
+    return made;
 }
 
 std::vector<std::string> Library::packages() const

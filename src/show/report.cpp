@@ -134,9 +134,9 @@ public:
     {
         load_model();
         std::string scripts = request_.scripts.empty() ? kScripts : request_.scripts;
-        std::string code = "<script>" + read_script(scripts, "dygraphs/dygraph.min.js", "libjs-dygraphs") + "</script>\n<script>" +
-                           read_script(scripts, "chart.js/chart.min.js", "libjs-chart.js") + "</script>\n";
         std::string style = read_script(scripts, "dygraphs/dygraph.min.css", "libjs-dygraphs");
+        std::string code = "<script>" + read_script(scripts, "dygraphs/dygraph.min.js", "libjs-dygraphs") + "</script>\n";
+        code += "<script>" + read_script(scripts, "chart.js/chart.min.js", "libjs-chart.js") + "</script>\n";
         std::string head = fmt::format(
             "<!DOCTYPE html>\n<html lang=\"en\">\n<head>\n<meta charset=\"utf-8\">\n<meta name=\"viewport\" content=\"width=device-width, initial-scale=1\">\n"
             "<title>{}</title>\n<link rel=\"icon\" href=\"data:,\">\n<style>{}\n{}</style>\n</head>\n<body>\n",

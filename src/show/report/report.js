@@ -166,6 +166,7 @@ class Panel {
             highlightCallback: (event, x) => setCursor(graphTime(this.graph, event, x)),
         });
         this.legend();
+        this.placeCursor();
     }
     // One row a time: what has no point there is left open, and joined by a line.
     merged() {
