@@ -160,6 +160,9 @@ int main(int argc, char** argv)
     netloop::CompileRequest calm;
     calm.scenario = "calm_day";
     cost("the whole bridge, calm_day", netloop::compile(whole, calm), {});
+    netloop::RunOptions all;
+    all.keep = {"*"};
+    cost("the whole bridge, every quantity kept", netloop::compile(whole, calm), all);
 
     std::string path = file_in("bridge.h5");
     {

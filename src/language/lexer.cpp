@@ -66,7 +66,7 @@ private:
         if (is_doc) {
             std::string_view line = text_.substr(at_ + 2, end - at_ - 2);
             if (line.starts_with(' ')) line.remove_prefix(1);
-            while (!line.empty() && (line.back() == '\r' || line.back() == ' ')) line.remove_suffix(1);
+            while (!line.empty() && (line.back() == '\r' || line.back() == ' ' || line.back() == '\t')) line.remove_suffix(1);
             bool behind = !line_before_ && !tokens_.empty();
             std::string& doc = behind ? tokens_.back().doc_after : doc_;
             if (!doc.empty()) doc += '\n';

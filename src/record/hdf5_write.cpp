@@ -59,7 +59,7 @@ public:
 
     void row(const double* values) override
     {
-        if (block_.data.empty()) block_.data.resize(shape_.rows * stored_.size());
+        if (block_.data.empty()) block_.data = packer_->room();
         double* to = block_.data.data() + block_.rows * stored_.size();
         for (std::size_t c : stored_) *to++ = values[c];
         ++n_rows_;

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <array>
+#include <bit>
 #include <cmath>
 #include <cstring>
 #include <memory>
@@ -27,20 +28,13 @@ double bits_of_a_byte(const std::uint8_t* plane, std::size_t n)
     return std::log2(static_cast<double>(looked)) - bits / static_cast<double>(looked);
 }
 
-// The bytes of `n` numbers, `stride` apart, into planes `apart` from each other. Some numbers at a time: the planes lie so that byte by byte they would get
-// into each other's way in the cache.
-void shuffle(const double* from, std::size_t stride, std::size_t n, std::uint8_t* planes, std::size_t apart)
+// The bytes of numbers into planes.
+void shuffle(const std::vector<std::uint64_t>& numbers, std::vector<std::uint8_t>& planes)
 {
-    constexpr std::size_t kSome = 32;
-    std::array<std::uint64_t, kSome> some{};
-    for (std::size_t at = 0; at < n; at += kSome) {
-        std::size_t count = std::min(kSome, n - at);
-        for (std::size_t i = 0; i < count; ++i) std::memcpy(&some[i], from + (at + i) * stride, sizeof(double));
-        for (std::size_t b = 0; b < sizeof(double); ++b) {
-            std::array<std::uint8_t, kSome> plane;
-            for (std::size_t i = 0; i < kSome; ++i) plane[i] = static_cast<std::uint8_t>(some[i] >> (8 * b));
-            std::memcpy(planes + b * apart + at, plane.data(), count);
-        }
+    std::size_t n = numbers.size();
+    for (std::size_t b = 0; b < sizeof(double); ++b) {
+        std::uint8_t* plane = planes.data() + b * n;
+        for (std::size_t i = 0; i < n; ++i) plane[i] = static_cast<std::uint8_t>(numbers[i] >> (8 * b));
     }
 }
 
@@ -134,25 +128,46 @@ void BlockPacker::work()
     }
 }
 
-void BlockPacker::pack(const RowBlock& block)
+void BlockPacker::pack(RowBlock& block)
 {
-    std::size_t numbers = shape_.rows * shape_.columns;
+    // Some chunks beside each other are taken out of the rows at once: a row of the block lies in few lines of the cache, a column in very many.
+    std::size_t numbers = shape_.rows * shape_.columns, together = std::max<std::size_t>(1, 16 / shape_.columns);
+    std::vector<std::vector<std::uint64_t>> columns(together, std::vector<std::uint64_t>(numbers));
     std::vector<std::uint8_t> shuffled(numbers * sizeof(double));
     std::vector<std::vector<std::uint8_t>> chunks;
     Deflater deflater;
-    for (std::size_t at = 0; at < columns_; at += shape_.columns) {
-        std::size_t width = std::min(shape_.columns, columns_ - at);
-        if (block.rows < shape_.rows || width < shape_.columns) std::fill(shuffled.begin(), shuffled.end(), std::uint8_t{0});  // what lies outside the table
-        if (width == 1)
-            shuffle(block.data.data() + at, columns_, block.rows, shuffled.data(), numbers);
-        else
-            for (std::size_t r = 0; r < block.rows; ++r)
-                shuffle(block.data.data() + r * columns_ + at, 1, width, shuffled.data() + r * shape_.columns, numbers);
-        chunks.push_back(deflater.pack(shuffled, numbers));
+    for (std::size_t at = 0; at < columns_; at += together * shape_.columns) {
+        std::size_t end = std::min(columns_, at + together * shape_.columns), n = (end - at + shape_.columns - 1) / shape_.columns;
+        if (block.rows < shape_.rows || n * shape_.columns > end - at)  // what lies outside the table
+            for (auto& c : columns) std::fill(c.begin(), c.end(), 0);
+        for (std::size_t r = 0; r < block.rows; ++r) {
+            const double* row = block.data.data() + r * columns_;
+            for (std::size_t k = 0; k < n; ++k) {
+                std::size_t first = at + k * shape_.columns, width = std::min(shape_.columns, columns_ - first);
+                if (shape_.columns == 1)
+                    columns[k][r] = std::bit_cast<std::uint64_t>(row[first]);
+                else
+                    std::memcpy(&columns[k][r * shape_.columns], row + first, width * sizeof(double));
+            }
+        }
+        for (std::size_t k = 0; k < n; ++k) {
+            shuffle(columns[k], shuffled);
+            chunks.push_back(deflater.pack(shuffled, numbers));
+        }
     }
     bool kept = sink_(block, chunks);
     std::lock_guard lock(mutex_);
     failed_ = failed_ || !kept;
+    spare_.push_back(std::move(block.data));
+}
+
+std::vector<double> BlockPacker::room()
+{
+    std::lock_guard lock(mutex_);
+    if (spare_.empty()) return std::vector<double>(shape_.rows * columns_);
+    std::vector<double> data = std::move(spare_.back());
+    spare_.pop_back();
+    return data;
 }
 
 }  // namespace netloop

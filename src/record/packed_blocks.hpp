@@ -37,6 +37,8 @@ public:
     BlockPacker(const BlockPacker&) = delete;
     BlockPacker& operator=(const BlockPacker&) = delete;
 
+    /// Room for the rows of a block, of one that was packed if there is one: memory that is new to the process costs more than what is written into it.
+    std::vector<double> room();
     /// A block for the thread; where too many wait, so does the call. False if the sink has failed.
     bool put(RowBlock block);
     /// Until all blocks are through. False if the sink has failed.
@@ -44,7 +46,7 @@ public:
 
 private:
     void work();
-    void pack(const RowBlock& block);
+    void pack(RowBlock& block);
 
     std::size_t columns_;
     ChunkShape shape_;
@@ -52,6 +54,7 @@ private:
     std::mutex mutex_;
     std::condition_variable changed_;
     std::deque<RowBlock> waiting_;
+    std::vector<std::vector<double>> spare_;
     bool busy_ = false, end_ = false, failed_ = false;
     std::thread thread_;  ///< last: it uses the others
 };

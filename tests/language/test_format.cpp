@@ -81,8 +81,8 @@ TEST_CASE("declarations, signals, ways out of stages and comments stand in colum
                       "a*x''  =-x^-1*( a-1 m )\n x  -> sink.signal\n  longer.path-> sink.b\ninit x'=0 m/s;init  y =1 m\n}\n\n") ==
           "#note\n"
           "system S {\n"
-          "    param a          : m = 2 m in 1 m .. 3 m         ## first\n"
-          "    param longer_one : kg/m^3 = 1e3 kg/m^3           ## second\n"
+          "    param a          : m = 2 m in 1 m .. 3 m    ## first\n"
+          "    param longer_one : kg/m^3 = 1e3 kg/m^3      ## second\n"
           "    var   x          : m init 1 m\n"
           "\n"
           "    let   y = -x + 2*a - (-3 m)\n"
