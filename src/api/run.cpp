@@ -17,6 +17,10 @@
 
 namespace netloop {
 
+namespace {
+constexpr std::size_t kFewAssumed = 3;  // of the guesses that completed the start, in a summary
+}
+
 struct Run::Data {
     std::shared_ptr<const CompiledSystemData> system;
     std::unique_ptr<Simulation> simulation;
@@ -516,7 +520,10 @@ std::string RunSummary::text() const
     double simulated = stop - start;
     // the error itself tells the rest
     std::string out = fmt::format("{} at {:g} s{}\n", complete ? "done" : "ended early", stop, complete ? "" : ": " + reason.substr(0, reason.find('\n')));
-    for (const std::string& a : assumed) out += fmt::format("  assumed at the start: {}\n", a);
+    // many of them say less than a few
+    std::size_t shown = assumed.size() > kFewAssumed + 2 ? kFewAssumed : assumed.size();
+    for (std::size_t i = 0; i < shown; ++i) out += fmt::format("  assumed at the start: {}\n", assumed[i]);
+    if (shown < assumed.size()) out += fmt::format("    and {} more: run --json, or the recording's report\n", assumed.size() - shown);
     for (const std::string& a : found) out += fmt::format("  found: {}\n", a);
     for (const std::string& a : left_open) out += fmt::format("  steadiness leaves this open, its init is kept: {}\n", a);
     for (const std::string& a : agreed) out += fmt::format("  more inits than needed, this one agrees: {}\n", a);
