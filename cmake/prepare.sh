@@ -2,7 +2,8 @@
 set -eu
 cd "${root:-$(dirname "$0")}"
 missing=""
-for package in $(grep -v '^#' packages.txt); do
+# ./demo does without what only the tests need
+for package in $(sed "${without_tests:+/^# Only for the tests/,\$d}" packages.txt | grep -v '^#'); do
     dpkg -s "$package" >/dev/null 2>&1 || missing="$missing $package"
 done
 if [ -n "$missing" ]; then

@@ -16,7 +16,7 @@ namespace {
 namespace fs = std::filesystem;
 
 // One curve is told from the next in grey, too: by its dashes.
-constexpr const char* kDashes[] = {"solid", "(14,5)", "(3,4)", "(14,4,3,4)", "(8,3)", "(14,4,3,4,3,4)", "(2,2)", "(20,3,8,3)"};
+constexpr const char* kDashes[] = {"solid", "(14,5)", "(14,4,4,4)", "(6,3)", "(22,4,8,4)", "(14,3,4,3,4,3)", "(9,6)", "(4,3)"};
 constexpr const char *kInk = "#333333", *kFrame = "#7a7f85", *kGrid = "#dfe3e6", *kMark = "#a33b20";
 // pixels
 constexpr double kLeft = 78, kRight = 24, kRightAxis = 78, kLegend = 22, kBelow = 44, kGap = 10, kTitle = 36, kLane = 30, kSample = 30;

@@ -3,7 +3,7 @@
 (async function () {
 const data = JSON.parse(document.getElementById("data").textContent);
 const runs = data.runs, several = runs.length > 1;
-const colours = data.colours, dashes = [null, [14, 5], [3, 4], [14, 4, 3, 4], [8, 3], [2, 2]];
+const colours = data.colours, dashes = [null, [14, 5], [14, 4, 4, 4], [6, 3], [22, 4, 8, 4], [4, 3]];
 const byId = id => document.getElementById(id);
 function make(tag, attributes, ...children) {
     const e = document.createElement(tag);
@@ -247,7 +247,8 @@ class XYPanel {
         this.box = make("div", { class: "panel" });
         const holder = make("div", { class: "xy" }), canvas = make("canvas");
         holder.append(canvas);
-        this.box.append(holder);
+        const head = make("div", { class: "head" });
+        this.box.append(head, holder);
         host.append(this.box);
         const datasets = [];
         this.pairs = [];
@@ -257,7 +258,9 @@ class XYPanel {
             const cx = conversion(run.byName.get(against.path), against.unit), cy = conversion(run.byName.get(c.path), c.unit);
             const times = Array.from(new Set([...x.t, ...y.t])).sort((a, b) => a - b);
             const colour = colours[k % colours.length];
-            datasets.push({ label: c.path + (several ? " (" + run.name + ")" : ""), data: times.map(t => ({ x: valueAt(x, t) * cx[0] + cx[1], y: valueAt(y, t) * cy[0] + cy[1] })),
+            const label = c.path + (several ? " (" + run.name + ")" : "");
+            head.append(make("span", { class: "entry" }, sample(colour, dashOf(k, r)), label));
+            datasets.push({ label, data: times.map(t => ({ x: valueAt(x, t) * cx[0] + cx[1], y: valueAt(y, t) * cy[0] + cy[1] })),
                 showLine: true, pointRadius: 0, borderColor: colour, backgroundColor: colour, borderWidth: 1.6, borderDash: dashOf(k, r) || [] });
             this.pairs.push({ x, y, cx, cy, colour });
         }));
@@ -265,7 +268,7 @@ class XYPanel {
         datasets.push({ label: "", data: [], pointRadius: 5, backgroundColor: data.mark, borderColor: data.mark });
         this.chart = new Chart(canvas, { type: "scatter", data: { datasets }, options: { animation: false, maintainAspectRatio: false, interaction: { mode: "nearest", intersect: false },
             scales: { x: { bounds: "data", title: { display: true, text: against.path + " " + unit(against) } }, y: { title: { display: true, text: unit(curves[0]) } } },
-            plugins: { legend: { align: "start", labels: { filter: item => item.text !== "", usePointStyle: true, pointStyle: "line" } } } } });
+            plugins: { legend: { display: false } } } });
         let start = null;
         const value = e => ({ x: this.chart.scales.x.getValueForPixel(e.offsetX), y: this.chart.scales.y.getValueForPixel(e.offsetY) });
         canvas.addEventListener("mousedown", e => { start = e; });
@@ -367,7 +370,7 @@ if (several && data.measures.length > 0) {
     if (usable.length > 2)
         new Chart(byId("radar"), { type: "radar", data: { labels: usable.map(m => m.name), datasets: runs.map((run, r) => ({ label: run.name, data: usable.map(m => m.values[r] / Math.max(...m.values.map(Math.abs))),
             borderColor: palette[r], backgroundColor: palette[r] + "22", borderDash: dashes[r % dashes.length] || [], pointRadius: 3 })) }, options: { animation: false, maintainAspectRatio: false,
-            plugins: { legend: { labels: { usePointStyle: true, pointStyle: "line" } }, tooltip: { callbacks: { label: i => i.dataset.label + ": " + digits(usable[i.dataIndex].values[i.datasetIndex]) + " " + usable[i.dataIndex].unit } } },
+            plugins: { legend: { labels: { usePointStyle: true, pointStyle: "line", pointStyleWidth: 40 } }, tooltip: { callbacks: { label: i => i.dataset.label + ": " + digits(usable[i.dataIndex].values[i.datasetIndex]) + " " + usable[i.dataIndex].unit } } },
             scales: { r: { suggestedMin: 0, suggestedMax: 1, ticks: { stepSize: 0.25, callback: v => Math.round(100 * v) + " %", backdropColor: "transparent" } } } } });
 }
 
