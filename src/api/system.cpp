@@ -63,7 +63,7 @@ void add_kept_rates(FlatModel& flat, const std::vector<std::string>& keep, Libra
             set.diagnostics.report(messages::unknown_name, {}, pattern, "what is kept");
             continue;
         }
-        for (std::size_t k = 0; k < primes; ++k) node = flat.graph.rate_of(node), unit = si_unit(unit.dimension / Dimension::base(2));
+        for (std::size_t k = 0; k < primes; ++k) node = flat.graph.rate_of(node), unit = unit.rate();
         flat.views.push_back({pattern, node, unit, false, "", {}});
     }
 }

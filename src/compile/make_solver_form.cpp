@@ -470,7 +470,7 @@ private:
             if (!state || z.variable.order == 0 || !aliases_[key(z.variable)].empty() || viewed.count(reduced().system.name(z.variable))) continue;
             const FlatQuantity& f = flat.quantities[z.variable.quantity];
             Unit unit = f.unit;
-            for (std::uint32_t k = 0; k < z.variable.order; ++k) unit = si_unit(unit.dimension / Dimension::base(2));
+            for (std::uint32_t k = 0; k < z.variable.order; ++k) unit = unit.rate();
             form_.outputs.push_back({reduced().system.name(z.variable), g_.leaf(Op::unknown, i), unit, false, f.doc, f.origin});
         }
         for (std::uint32_t i = 0; i < flat.memories.size(); ++i) {

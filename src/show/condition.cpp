@@ -14,6 +14,7 @@ struct Values {
     std::vector<double> rows;  ///< of a condition: above 0 where it holds; its distance from turning, infinite where it just jumps
     Dimension dimension;
     bool condition = false;
+    std::string unit{};  ///< as written or recorded, for messages; empty: what the dimension says
 };
 
 class Evaluator {
@@ -24,7 +25,7 @@ public:
     {
         switch (e.kind) {
             case ExprKind::number:
-                return {std::vector<double>(n(), e.number), e.unit == nullptr ? Dimension{} : e.unit->dimension, false};
+                return {std::vector<double>(n(), e.number), e.unit == nullptr ? Dimension{} : e.unit->dimension, false, e.unit == nullptr ? "" : e.unit->text};
             case ExprKind::truth:
                 return {std::vector<double>(n(), e.number > 0 ? HUGE_VAL : -HUGE_VAL), {}, true};
             case ExprKind::time:
@@ -77,13 +78,16 @@ private:
         Unit unit;
         UnitProblem problem;
         if (!c.unit.empty() && !parse_unit(c.unit, unit, problem)) throw RecordingError(problem.text);
-        return {c.values, unit.dimension, false};
+        return {c.values, unit.dimension, false, c.unit};
     }
 
     void same_unit(const Expr& e, const Values& a, const Values& b, const Expr& of_b)
     {
         bool zero = of_b.kind == ExprKind::number && of_b.number == 0;
-        if (!(a.dimension == b.dimension) && !zero) fail(e, fmt::format("[{}] against [{}]", a.dimension.text(), b.dimension.text()));
+        if (!(a.dimension == b.dimension) && !zero) {
+            auto shown = [](const Values& v) { return v.unit.empty() ? v.dimension.text() : v.unit; };
+            fail(e, fmt::format("[{}] against [{}]", shown(a), shown(b)));
+        }
     }
 
     Values compare(const Expr& e)
@@ -110,6 +114,7 @@ private:
             char op = e.text[k - 1];
             if (!logic && (v.condition || w.condition)) fail(e, "a condition is no number");
             if (op == '+' || op == '-') same_unit(e, v, w, *e.args[k]);
+            if (op == '*' || op == '/') v.unit.clear();
             if (op == '*') v.dimension = v.dimension * w.dimension;
             if (op == '/') v.dimension = v.dimension / w.dimension;
             for (std::size_t i = 0; i < n(); ++i) {

@@ -406,6 +406,7 @@ private:
             } catch (const std::exception&) {  // a kind that the texts do not hold any more has nothing to say
             }
         }
+        if (rows.empty() && runs_[0].assumed.empty()) out += "<p class=\"soft\">None that the model tells of.</p>\n";
         if (!rows.empty()) out += "<h3>What the components leave out</h3>\n<table>\n" + rows + "</table>\n";
         return out + "</section>\n";
     }

@@ -208,6 +208,15 @@ Unit Unit::difference() const
     return unit;
 }
 
+Unit Unit::rate() const
+{
+    Unit made, own = difference();
+    UnitProblem problem;
+    std::string t = own.text.ends_with("/s") ? own.text + "^2" : own.text.ends_with("/s^2") ? own.text.substr(0, own.text.size() - 1) + "3" : own.text + "/s";
+    bool plain = own.text == "1" || !parse_unit(t, made, problem) || !(made.dimension == own.dimension / Dimension::base(2));
+    return plain ? si_unit(own.dimension / Dimension::base(2)) : made;
+}
+
 bool parse_unit(std::string_view text, Unit& unit, UnitProblem& problem)
 {
     if (text.size() > 200) {

@@ -21,6 +21,8 @@ struct Unit {
     double from_si(double si) const { return (si - offset) / scale; }
     /// The unit in which a difference of two such quantities is shown: K for degC, bar for barg.
     Unit difference() const;
+    /// The unit in which a rate of change of such a quantity is shown: deg/s for deg, m/s^2 for m/s, K/s for degC, s^-1 for numbers.
+    Unit rate() const;
 };
 
 /// Why a written unit was not understood; `begin..end` is the faulty part of the text.

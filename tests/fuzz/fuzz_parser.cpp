@@ -2,6 +2,7 @@
 
 #include <cstddef>
 #include <cstdint>
+#include <cstdlib>
 #include <string>
 
 extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size)
@@ -10,6 +11,8 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
     try {
         netloop::Library library = netloop::Library::standard();
         library.load_text("fuzz.loop", text);
+        std::string laid_out = netloop::format_text("fuzz.loop", text);  // throws std::logic_error if it would mean something else
+        if (netloop::format_text("fuzz.loop", laid_out) != laid_out) std::abort();
         library.check();
         netloop::compile(library, {.no_scenario = true});
     } catch (const netloop::ModelError&) {

@@ -1,6 +1,7 @@
 #include <doctest/doctest.h>
 
 #include <cmath>
+#include <tuple>
 
 #include "units/unit.hpp"
 
@@ -168,6 +169,30 @@ TEST_CASE("fractions")
     CHECK(Rational::from(1.0 / 3.0) == Rational(1, 3));
     CHECK_FALSE(Rational::from(0.1234567).has_value());
     CHECK_FALSE(Rational::from(std::nan("")).has_value());
+}
+
+TEST_CASE("the unit of a rate is that of the quantity, a second")
+{
+    for (auto [unit, rate, scale] : {std::tuple{"deg", "deg/s", 0.017453292519943295},
+                                     {"m", "m/s", 1.0},
+                                     {"m/s", "m/s^2", 1.0},
+                                     {"mm/s^2", "mm/s^3", 1e-3},
+                                     {"degC", "K/s", 1.0},
+                                     {"bar", "bar/s", 1e5},
+                                     {"L/min", "L/min/s", 1e-3 / 60},
+                                     {"1", "Hz", 1.0},
+                                     {"kg/m^3", "kg/m^3/s", 1.0},
+                                     {"barg", "bar/s", 1e5}}) {
+        INFO(unit);
+        Unit of;
+        UnitProblem problem;
+        REQUIRE(parse_unit(unit, of, problem));
+        Unit made = of.rate();
+        CHECK(made.text == rate);
+        CHECK(made.scale == doctest::Approx(scale).epsilon(1e-14));
+        CHECK(made.dimension == of.dimension / Dimension::base(2));
+        CHECK(made.offset == 0);
+    }
 }
 
 TEST_SUITE_END();
