@@ -89,10 +89,9 @@ std::string format_text(const std::string& name, const std::string& text)
     LibrarySet set;
     std::size_t from = set.diagnostics.begin_work();
     std::uint32_t file = set.sources.add(name, text);
-    std::string made = formatted(set.sources, file, set.diagnostics);
-    if (!set.diagnostics.has_errors()) parse_file(set.sources, file, set.diagnostics);
+    parse_file(set.sources, file, set.diagnostics);
     throw_errors(set, from);
-    return made;
+    return formatted(set.sources, file, set.diagnostics);
 }
 
 std::vector<std::string> Library::packages() const

@@ -284,21 +284,22 @@ private:
 };
 
 // Same tokens on the same lines, with the same documentation, and blanks where they mean something.
-bool means_the_same(const std::vector<Token>& a, const std::vector<Token>& b)
+// Gives the first token that differs, or npos.
+std::size_t first_change(const std::vector<Token>& a, const std::vector<Token>& b)
 {
-    if (a.size() != b.size()) return false;
     for (std::size_t i = 0; i < a.size(); ++i) {
+        if (i >= b.size()) return i;
         if (a[i].kind != b[i].kind || a[i].text != b[i].text || a[i].line_before != b[i].line_before || a[i].doc_before != b[i].doc_before ||
             a[i].doc_after != b[i].doc_after)
-            return false;
+            return i;
         bool in_unit =
             i > 0 &&
             (a[i].is("*") || a[i].is("/") || a[i].is("^") || a[i].is("%") || a[i].is("(") || a[i].kind == TokenKind::name || a[i].kind == TokenKind::number) &&
             (a[i - 1].kind == TokenKind::name || a[i - 1].kind == TokenKind::number || a[i - 1].is("*") || a[i - 1].is("/") || a[i - 1].is("^") ||
              a[i - 1].is(")"));
-        if (in_unit && a[i].space_before != b[i].space_before) return false;
+        if (in_unit && a[i].space_before != b[i].space_before) return i;
     }
-    return true;
+    return std::string::npos;
 }
 
 }  // namespace
@@ -312,7 +313,10 @@ std::string formatted(const SourceSet& sources, std::uint32_t file, Diagnostics&
     SourceSet again;
     Diagnostics none;
     std::uint32_t other = again.add(sources.path(file), made);
-    if (!means_the_same(tokens, tokenize(again, other, none))) throw std::logic_error("laid out, '" + sources.path(file) + "' would mean something else");
+    std::size_t changed = first_change(tokens, tokenize(again, other, none));
+    if (changed != std::string::npos)
+        throw std::logic_error("laid out, '" + sources.path(file) + "' would mean something else from '" + std::string(tokens[changed].text) +
+                               "' on, in line " + std::to_string(1 + std::count(text.begin(), text.begin() + tokens[changed].span.begin, '\n')));
     return made;
 }
 

@@ -130,6 +130,7 @@ TEST_CASE("blanks that mean something stay, and what goes on over lines is set i
     CHECK(format_text("comment.loop", "# only\n\n\n\n## this  \n") == "# only\n\n## this\n");
     CHECK(format_text("last.loop", "system S { }") == "system S { }\n");
     CHECK_THROWS_AS(format_text("bad.loop", "system S { var x : m = }\n"), ModelError);
+    CHECK_THROWS_AS(format_text("bad.loop", "## Source: Mass\n Transfer, ch. 5.\nsystem S { }\n"), ModelError);
     CHECK_THROWS_AS(format_text("bad.loop", "system S { let t = \"open\n }\n"), ModelError);
 }
 
