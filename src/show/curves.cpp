@@ -90,10 +90,10 @@ private:
             p.x_label = request_.fold_at.empty() ? fmt::format("time within {:g} s", *request_.fold) : fmt::format("time since {}", request_.fold_at);
     }
 
-    static Column& column(Recording& r, const std::string& path)
+    static const Column& column(Recording& r, const std::string& path)
     {
         r.fetch({path});
-        return const_cast<Column&>(r[path]);  // the recordings are ours: it is not const
+        return r[path];
     }
 
     // Values as they are shown.

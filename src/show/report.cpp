@@ -15,11 +15,9 @@
 #include "netloop/error.hpp"
 #include "netloop/library.hpp"
 #include "show/diagram.hpp"
-#include "show/page.hpp"
 #include "show/pictures.hpp"
 #include "show/report_assets.hpp"
-#include "show/report_data.hpp"
-#include "units/unit.hpp"
+#include "show/report_numbers.hpp"
 
 namespace netloop {
 namespace {
@@ -29,27 +27,6 @@ using nlohmann::json;
 
 constexpr double kShares[] = {0, 1e-7, 1e-6, 1e-5, 3e-5, 1e-4, 3e-4, 1e-3, 3e-3};
 constexpr const char* kScripts = "/usr/share/javascript";
-constexpr std::size_t kMostEvents = 2000;  // times of one kind that the page can mark
-
-// What a reader may want to see a quantity in instead.
-const std::vector<std::vector<std::string>> kUnits{{"bar", "Pa", "kPa", "MPa", "psi"},
-                                                   {"degC", "K"},
-                                                   {"deg", "rad", "rev"},
-                                                   {"deg/s", "rad/s", "rpm"},
-                                                   {"m", "mm", "cm", "km"},
-                                                   {"m/s", "mm/s", "km/h"},
-                                                   {"L/min", "m^3/s", "L/s", "m^3/h"},
-                                                   {"L", "m^3", "cm^3"},
-                                                   {"kg/s", "kg/h", "g/s"},
-                                                   {"N", "kN", "MN"},
-                                                   {"N*m", "kN*m"},
-                                                   {"W", "kW", "MW"},
-                                                   {"J", "kJ", "MJ", "kWh"},
-                                                   {"A", "mA", "kA"},
-                                                   {"V", "mV", "kV"},
-                                                   {"s", "ms", "min", "h"},
-                                                   {"1", "%"},
-                                                   {"kg", "g", "t"}};
 
 std::string html(const std::string& text)
 {
@@ -128,6 +105,7 @@ public:
             r.fetch({"*"});
             if (r.n_rows() == 0) throw RecordingError("a recording has no rows: there is nothing to report");
         }
+        measures_ = measures_of(runs_);
     }
 
     std::string whole()
@@ -147,7 +125,7 @@ public:
         std::string data;
         double share = 0;
         for (double s : kShares) {
-            data = numbers(share = s).dump(-1, ' ', false, json::error_handler_t::replace);
+            data = report_numbers(runs_, names_, share = s);
             if (static_cast<double>(data.size()) < room) break;
         }
         for (std::size_t at = data.find("</"); at != std::string::npos; at = data.find("</", at + 2)) data.replace(at, 2, "<\\/");
@@ -237,12 +215,12 @@ private:
     std::string summary() const
     {
         std::string out = "<section id=\"summary\">\n<h2>Measures and demands</h2>\n";
-        if (measures().empty() && runs_[0].demands.empty()) out += "<p class=\"soft\">The scenario asks for none.</p>\n";
-        if (!measures().empty()) {
+        if (measures_.empty() && runs_[0].demands.empty()) out += "<p class=\"soft\">The scenario asks for none.</p>\n";
+        if (!measures_.empty()) {
             out += "<table><tr><th>measure</th>";
             for (const std::string& n : names_) out += "<th class=\"number\">" + (several() ? html(n) : std::string("value")) + "</th>";
             out += "<th>what it is</th></tr>\n";
-            for (const MeasureResult& m : measures()) {
+            for (const MeasureResult& m : measures_) {
                 out += "<tr><td>" + html(m.name) + "</td>";
                 for (const Recording& r : runs_) out += "<td class=\"number\">" + html(measure_value(r, m.name)) + "</td>";
                 out += fmt::format("<td title=\"{}\">{}</td></tr>\n", html(m.text), html(m.doc.empty() ? m.text : m.doc));
@@ -260,16 +238,6 @@ private:
             out += "</table>\n";
         }
         return out + "</section>\n";
-    }
-
-    // Of all runs, each name once.
-    std::vector<MeasureResult> measures() const
-    {
-        std::vector<MeasureResult> list;
-        for (const Recording& r : runs_)
-            for (const MeasureResult& m : r.measures)
-                if (std::none_of(list.begin(), list.end(), [&](const MeasureResult& l) { return l.name == m.name; })) list.push_back(m);
-        return list;
     }
 
     std::string figures() const
@@ -317,7 +285,7 @@ private:
     std::string variants() const
     {
         if (!several()) return "";
-        if (measures().empty()) return "<section id=\"variants\">\n<h2>Variants</h2>\n<p class=\"soft\">The scenarios measure nothing.</p>\n</section>\n";
+        if (measures_.empty()) return "<section id=\"variants\">\n<h2>Variants</h2>\n<p class=\"soft\">The scenarios measure nothing.</p>\n</section>\n";
         return "<section id=\"variants\">\n<h2>Variants</h2>\n<p><select id=\"measure\" aria-label=\"measure\"></select> <span class=\"soft\">On the right "
                "every measure as a share of "
                "the largest among the runs.</span></p>\n<div class=\"charts\"><div><canvas id=\"bars\"></canvas></div><div><canvas "
@@ -337,7 +305,7 @@ private:
             out += "<table><tr><th>mark</th><th class=\"number\">times</th><th>first</th><th>last</th><th>event</th><th>part</th><th>where</th></tr>\n";
             for (std::size_t e = 0; e < record.kinds.size(); ++e) {
                 const EventEntry& kind = record.kinds[e];
-                std::string box = kind.times.size() <= kMostEvents
+                std::string box = kind.times.size() <= kMostMarks
                                       ? fmt::format("<input type=\"checkbox\" data-event=\"{}:{}\" aria-label=\"mark in the figures\">", k, e)
                                       : "";
                 out +=
@@ -428,89 +396,9 @@ private:
         return out + "</section>\n";
     }
 
-    json numbers(double share) const
-    {
-        json all{{"mark", "#a33b20"}, {"runs", json::array()}, {"figures", json::array()}, {"measures", json::array()}, {"units", json::object()}};
-        for (const char* c : kColours) all["colours"].push_back(c);
-        for (std::size_t k = 0; k < runs_.size(); ++k) {
-            const Recording& r = runs_[k];
-            PackedRecording packed = pack(r, share);
-            json columns = json::array(), stores = json::array(), shapes = json::array(), times = json::array();
-            for (std::size_t c = 0; c < r.columns.size(); ++c) {
-                const Column& column = r.columns[c];
-                columns.push_back({{"name", column.name},
-                                   {"unit", column.unit},
-                                   {"scale", column.scale},
-                                   {"offset", column.offset},
-                                   {"doc", column.description},
-                                   {"origin", fs::path(column.origin).filename().string()},
-                                   {"store", packed.store_of[c]}});
-                add_units(column.unit, all["units"]);
-            }
-            for (const auto& s : packed.stores) stores.push_back({{"n", s.points}, {"rows", s.rows}, {"values", s.values}});
-            std::vector<std::string> left_out;
-            for (const Shape& s : shapes_of(r, left_out)) {
-                json points = json::array();
-                for (const auto& p : s.points) {
-                    json point = json::array();
-                    for (const auto& c : p) std::visit([&](const auto& v) { point.push_back(v); }, c);
-                    points.push_back(point);
-                }
-                shapes.push_back({{"part", s.part}, {"shape", s.shape}, {"points", points}, {"shortest", s.shortest}});
-            }
-            for (const EventEntry& e : r.events.kinds) times.push_back(e.times.size() <= kMostEvents ? json(e.times) : json::array());
-            all["runs"].push_back({{"name", names_[k]},
-                                   {"rows", r.n_rows()},
-                                   {"packed", packed.packed},
-                                   {"columns", columns},
-                                   {"stores", stores},
-                                   {"shapes", shapes},
-                                   {"events", times}});
-        }
-        for (const FigureRequest& f : runs_[0].figures) {
-            json panels = json::array();
-            for (const auto& p : f.panels) {
-                json curves = json::array();
-                for (const auto& c : p.curves) curves.push_back({{"path", c.path}, {"unit", c.unit}});
-                panels.push_back({{"curves", curves}, {"against", {{"path", p.against.path}, {"unit", p.against.unit}}}});
-            }
-            all["figures"].push_back({{"title", f.title}, {"panels", panels}});
-        }
-        for (const MeasureResult& m : measures()) {
-            json values = json::array();
-            for (const Recording& r : runs_) {
-                json value = nullptr;
-                for (const MeasureResult& v : r.measures)
-                    if (v.name == m.name && std::isfinite(v.shown())) value = v.shown();
-                values.push_back(value);
-            }
-            all["measures"].push_back({{"name", m.name}, {"unit", m.unit}, {"values", values}});
-        }
-        return all;
-    }
-
-    static void add_units(const std::string& text, json& units)
-    {
-        if (text.empty() || units.contains(text)) return;
-        Unit own, other;
-        UnitProblem problem;
-        json list = json::array();
-        if (parse_unit(text, own, problem)) {
-            list.push_back({text, own.scale, own.offset});
-            for (const auto& group : kUnits) {
-                bool named = std::find(group.begin(), group.end(), text) != group.end();
-                if (!parse_unit(group[0], other, problem)) continue;
-                if (!named && (own.dimension.dimensionless() || !(own.dimension == other.dimension))) continue;
-                for (const std::string& u : group)
-                    if (u != text && parse_unit(u, other, problem) && other.dimension == own.dimension) list.push_back({u, other.scale, other.offset});
-                break;
-            }
-        }
-        units[text] = list;
-    }
-
     std::vector<Recording> runs_;
     std::vector<std::string> names_;
+    std::vector<MeasureResult> measures_;
     const ReportRequest& request_;
     Folder folder_;
     std::optional<Library> library_;
