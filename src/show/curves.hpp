@@ -50,7 +50,7 @@ PageContent find_content(std::vector<Recording>& recordings, const std::vector<s
 Stroke amplitude_spectrum(const std::vector<double>& x, const std::vector<double>& y);
 
 /// The same line with fewer points: of consecutive points in one of `pixels` columns of the range `low` to `high` the first, lowest, highest and last stay, so
-/// that what is drawn covers the same area . Lines of few points, and of a range that is none, come back as they are.
+/// that what is drawn covers the same area. Lines of few points, and of a range that is none, come back as they are.
 Stroke thinned(const Stroke& stroke, double low, double high, int pixels, bool logarithmic);
 
 }  // namespace netloop

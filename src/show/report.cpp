@@ -381,7 +381,10 @@ private:
 
     std::string model() const
     {
-        std::string out = "<section id=\"model\">\n<h2>Model</h2>\n";
+        std::string out = "<section id=\"model\">\n<h2>Model</h2>\n", others;
+        for (std::size_t k = 1; k < runs_.size(); ++k)
+            if (runs_[k].origin.text_hash != runs_[0].origin.text_hash) others += (others.empty() ? "" : ", ") + names_[k];
+        if (!others.empty()) out += "<p class=\"warning\">This is the model of " + html(names_[0]) + "; " + html(others) + ": from another text.</p>\n";
         if (!diagram_.empty())
             out += "<div class=\"diagram\" id=\"diagram\">" + diagram_ + "</div>\n";
         else if (!runs_[0].origin.texts.empty())
