@@ -29,7 +29,10 @@ public:
     std::size_t n_entries() const { return pattern_.n_entries(); }
 
 private:
+    void scale_columns(const std::vector<double>& values);
+
     SparsePattern pattern_;
+    std::vector<double> scaled_, row_size_, column_scale_;
     klu_l_common common_{};
     klu_l_symbolic* symbolic_ = nullptr;
     klu_l_numeric* numeric_ = nullptr;

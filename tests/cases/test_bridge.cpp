@@ -104,6 +104,7 @@ TEST_CASE("the bridge in a storm, in frost, with foam, with a worn pump: each ho
     CHECK(cold.recording["tank.T"].first() == doctest::Approx(258.15).epsilon(1e-6));
     CHECK(cold.measure("energy") > calm_power);
     Day foam = run("aerated_oil");
+    CHECK(foam.summary.convergence_failures < 300);  // of some 24,000 steps
     CHECK(foam.recording["lifting.block.void"].max() > 0.02);
     Day worn = run("worn_pump");
     CHECK(worn.measure("energy") > 1.2 * calm_power);

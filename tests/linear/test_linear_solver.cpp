@@ -92,6 +92,46 @@ TEST_CASE("dense, banded, written-out elimination and KLU solve what they are gi
     for (int n : served) CHECK(n >= 15);
 }
 
+TEST_CASE("KLU does as well where the columns are of very different sizes, as quantities in SI are, and tells a lost rank from them")
+{
+    for (unsigned seed = 1; seed <= 20; ++seed) {
+        INFO("seed " << seed);
+        std::mt19937 random(100 + seed);
+        std::uniform_real_distribution<double> exponent(-11, 11);
+        Matrix plain = random_matrix(30, 0, seed), sized = plain;
+        std::vector<double> size;
+        for (std::uint32_t c = 0; c < 30; ++c) {
+            size.push_back(std::pow(10, exponent(random)));
+            for (auto k = static_cast<std::size_t>(plain.pattern.starts[c]); k < static_cast<std::size_t>(plain.pattern.starts[c + 1]); ++k)
+                sized.values[k] *= size[c];
+        }
+        LinearSolver solver(sized.pattern, Form::klu);
+        for (int round = 0; round < 3; ++round) {
+            for (double& v : sized.values) v *= 1 + 0.05 * round;
+            REQUIRE(solver.factor(sized.values));
+            std::vector<double> x;
+            for (std::size_t c = 0; c < 30; ++c) x.push_back((1 + 0.1 * static_cast<double>(c % 7)) / size[c]);
+            std::vector<double> b = sized.times(x);
+            solver.solve(b.data());
+            for (std::size_t c = 0; c < 30; ++c) CHECK(b[c] == doctest::Approx(x[c]).epsilon(1e-9));
+        }
+        // one column a multiple of another: no rank, whatever their sizes
+        Matrix lost = sized;
+        std::vector<std::pair<int, double>> copy;
+        for (auto k = static_cast<std::size_t>(lost.pattern.starts[3]); k < static_cast<std::size_t>(lost.pattern.starts[4]); ++k)
+            copy.emplace_back(static_cast<int>(lost.pattern.rows[k]), 0.25 * lost.values[k]);
+        Matrix singular;
+        for (std::uint32_t c = 0; c < 30; ++c) {
+            std::vector<std::pair<int, double>> column;
+            for (auto k = static_cast<std::size_t>(lost.pattern.starts[c]); k < static_cast<std::size_t>(lost.pattern.starts[c + 1]); ++k)
+                column.emplace_back(static_cast<int>(lost.pattern.rows[k]), lost.values[k]);
+            singular.add_column(c == 17 ? copy : column);
+        }
+        LinearSolver none(singular.pattern, Form::klu);
+        CHECK_FALSE(none.factor(singular.values));
+    }
+}
+
 TEST_CASE("a chain whose cells are numbered at random is banded all the same")
 {
     constexpr int kN = 200;
