@@ -120,7 +120,7 @@ struct RunOrigin {
     std::string doc;        ///< `##` text of the scenario
     double tolerance = 0;   ///< relative
     std::vector<ParameterValue> parameters;
-    std::vector<ModelText> texts;      ///< the user's own files, as they were, the one that was run first; names beside that one
+    std::vector<ModelText> texts;  ///< the user's own files, as they were, the one that was run first; names beside that one
     std::vector<PartEntry> parts;  ///< each after what holds it
 };
 

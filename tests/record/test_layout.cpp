@@ -147,4 +147,43 @@ TEST_CASE("the programs in docs/recordings.md read what is in the file")
     }
 }
 
+TEST_CASE("a recording holds the parts with their kinds and pictures, what the start assumed, and the texts under their names")
+{
+    test::Scratch scratch;
+    fs::create_directories(scratch / "parts");
+    test::write_file(
+        scratch / "parts/swing.loop",
+        "use mechanics\n## Picture: body (s,0)\ncomponent Swing {\n part m : Mass(mass = 2 kg)\n port end : translational\n let s = m.x\n m.point -- end\n}\n");
+    test::write_file(scratch / "main.loop",
+                     "use mechanics\nuse \"parts/swing.loop\"\nsystem S {\n part swing : Swing\n part spring : Spring(stiffness = 8 N/m)\n part wall : "
+                     "Anchor\n wall.point -- spring.a\n "
+                     "spring.b -- swing.end\n init swing.m.x = 1 m\n}\nscenario a of S { stop at 1 s }\n");
+    test::Outcome o = test::netloop("run " + (scratch / "main.loop") + " --quiet --out " + (scratch / "a.h5"));
+    INFO(o.err);
+    REQUIRE(o.code == 0);
+    Recording r = Recording::open(scratch / "a.h5");
+    auto part = [&](const std::string& path) {
+        for (const PartEntry& p : r.origin.parts)
+            if (p.path == path) return p;
+        return PartEntry{};
+    };
+    CHECK(part("").kind == "S");
+    CHECK(part("swing").kind == "Swing");
+    CHECK(part("swing").pictures == std::vector<std::string>{"body (s,0)"});
+    CHECK(part("swing.m").kind == "mechanics.Mass");
+    CHECK(part("spring").kind == "mechanics.Spring");
+    CHECK(part("spring").pictures.empty());
+    REQUIRE(r.assumed.size() == 1);
+    CHECK(r.assumed[0].find("swing.m.v") != std::string::npos);
+    REQUIRE(r.origin.texts.size() == 2);
+    CHECK(r.origin.texts[0].file == "main.loop");
+    CHECK(r.origin.texts[1].file == "parts/swing.loop");
+    // and once more through another file
+    r.fetch({"*"});
+    r.save(scratch / "b.h5");
+    Recording again = Recording::open(scratch / "b.h5");
+    CHECK(again.assumed == r.assumed);
+    CHECK(again.origin.parts.size() == r.origin.parts.size());
+}
+
 TEST_SUITE_END();

@@ -7,6 +7,7 @@
 #include <numbers>
 
 #include "show/condition.hpp"
+#include "show/page.hpp"
 #include "support/support.hpp"
 
 using namespace netloop;
@@ -231,6 +232,62 @@ TEST_CASE("the command's options draw, and wrong ones are told")
     CHECK(plot("pump.p --from 20s").err.find("no row in the time asked for") != std::string::npos);
     CHECK(plot("pump.on --log y").code == 0);  // the rows above 0
     CHECK(plot("pump.p --events").err.find("no event") != std::string::npos);
+}
+
+TEST_CASE("a page: every panel, legend entry and axis has its place, and none lies upon another")
+{
+    std::vector<Recording> r{swing(0.05)};
+    PlotRequest request = want({"pump.p", "cell[2].p", "/", "leaf.angle", "leaf.angle:rad", "/", "pump.on"});
+    request.title = "Three panels";
+    request.out = "x.svg";
+    std::string script = page_script(find_content(r, {"r"}, request), request, "x.svg");
+    // margins as shares of the page, from the bottom
+    std::vector<double> tops, bottoms;
+    for (auto [word, list] : {std::pair{"set tmargin at screen ", &tops}, {"set bmargin at screen ", &bottoms}})
+        for (std::size_t at = script.find(word); at != std::string::npos; at = script.find(word, at + 1))
+            list->push_back(std::stod(script.substr(at + std::string(word).size())));
+    REQUIRE(tops.size() == 3);
+    REQUIRE(bottoms.size() == 3);
+    for (std::size_t k = 0; k < 3; ++k) {
+        CHECK(tops[k] > bottoms[k] + 0.1);
+        if (k > 0) CHECK(tops[k] < bottoms[k - 1] - 0.03);  // room for the legend between
+    }
+    CHECK(tops[0] < 0.95);
+    CHECK(bottoms[2] > 0.04);
+    auto count = [&](const std::string& text) {
+        int n = 0;
+        for (std::size_t at = script.find(text); at != std::string::npos; at = script.find(text, at + 1)) ++n;
+        return n;
+    };
+    CHECK(count("\"time [s]\"") == 1);  // below the last one only
+    CHECK(count("\"cell[2].p\"") == 1);
+    CHECK(count("\"leaf.angle (left)\"") == 1);
+    CHECK(count("\"leaf.angle (right)\"") == 1);
+    CHECK(count("axes x1y2") == 1);
+    // neighbours are told apart by colour and by dashes
+    CHECK(count("dt solid lc rgb '#14508c'") >= 2);
+    CHECK(count("dt (14,5) lc rgb '#d9772b'") >= 2);
+
+    request.columns = 2;
+    script = page_script(find_content(r, {"r"}, request), request, "x.svg");
+    CHECK(count("\"time [s]\"") == 3);
+    request.quantities = {"pump.p"};
+    request.ranges = {{0, 30}};
+    request.range_units = {"MPa"};
+    script = page_script(find_content(r, {"r"}, request), request, "x.svg");
+    CHECK(script.find("set yrange [0:300]") != std::string::npos);
+}
+
+TEST_CASE("folded cycles fade towards the first; a gap in a curve stays one")
+{
+    std::vector<Recording> r{swing(0.05)};
+    r[0].columns[1].values[7] = std::nan("");
+    PlotRequest request = want({"pump.p"});
+    request.fold = 2;
+    std::string script = page_script(find_content(r, {"r"}, request), request, "x.svg");
+    CHECK(script.find("lc rgb '#b9cbdd'") != std::string::npos);  // three tenths of #14508c on white
+    CHECK(script.find("lc rgb '#14508c'") != std::string::npos);
+    CHECK(script.find("\n\n") != std::string::npos);
 }
 
 TEST_SUITE_END();
