@@ -28,17 +28,28 @@ netloop::Quantity quantity_from(const std::string& text, const std::string& othe
     while (!unit.empty() && unit.front() == ' ') unit.erase(0, 1);
     if (end == text.c_str() || !std::isfinite(value))
         throw netloop::UsageError(fmt::format("{} {}: {} is expected, for example {} {}", option, text, what, option, example));
-    return {value, unit.empty() ? otherwise : unit};
+    if (unit.empty()) return {value, otherwise};
+    netloop::Quantity quantity{value, unit};
+    if (unit == otherwise) return quantity;
+    try {
+        (void)quantity.si();
+    } catch (const netloop::UsageError& error) {
+        throw netloop::UsageError(fmt::format("{} {}: {}", option, text, error.what()));
+    }
+    return quantity;
 }
 
 double seconds_from(const std::string& text, const std::string& option)
 {
     netloop::Quantity time = quantity_from(text, "s", option, "a time", "60s");
     netloop::Column helper;
-    helper.name = option;
     helper.unit = time.unit;
     helper.values = {time.si()};
-    return helper.in("s").values[0];
+    try {
+        return helper.in("s").values[0];
+    } catch (const netloop::RecordingError&) {
+        throw netloop::UsageError(fmt::format("{} {}: a time is expected, not a quantity in [{}]", option, text, time.unit));
+    }
 }
 
 void print_diagnostics(const std::vector<netloop::Diagnostic>& diagnostics, bool notes)

@@ -62,7 +62,10 @@ void resample(netloop::Recording& r, const Options& o)
         double every = seconds_from(o.every, "--every");
         if (!(every > 0) || (to - from) / every > 1e8)
             throw netloop::UsageError(fmt::format("--every {}: a time above 0, and at most 100 million rows", o.every));
-        for (std::size_t k = 0; from + static_cast<double>(k) * every <= to * (1 + 1e-12); ++k) row(std::min(from + static_cast<double>(k) * every, to));
+        double per_second = std::round(1 / every);  // 3 / 20 is written 0.15, 3 * 0.05 is not
+        bool whole = std::abs(per_second * every - 1) < 1e-12;
+        auto time = [&](double k) { return from + (whole ? k / per_second : k * every); };
+        for (std::size_t k = 0; time(static_cast<double>(k)) <= to * (1 + 1e-12); ++k) row(std::min(time(static_cast<double>(k)), to));
     }
     if (made[0].values.empty()) throw netloop::UsageError(fmt::format("the recording has no row from {:g} s to {:g} s", from, to));
     r.columns = std::move(made);

@@ -10,6 +10,7 @@
 #include <memory>
 
 #include "commands.hpp"
+#include "record/whole_file.hpp"
 
 namespace {
 
@@ -40,23 +41,6 @@ std::vector<std::string> files_of(const std::vector<std::string>& paths)
     return files;
 }
 
-// Through a file beside it: an interrupted or failed write leaves the old text.
-void replace(const std::string& path, const std::string& text)
-{
-    std::string unfinished = path + ".unfinished";
-    std::error_code error;
-    {
-        std::ofstream out(unfinished, std::ios::binary);
-        if (!(out << text) || !out.flush()) {
-            fs::remove(unfinished, error);
-            throw netloop::RecordingError(fmt::format("'{}' cannot be written", path));
-        }
-    }
-    fs::permissions(unfinished, fs::status(path).permissions(), error);
-    fs::rename(unfinished, path, error);
-    if (error) throw netloop::RecordingError(fmt::format("'{}' cannot be written: {}", path, error.message()));
-}
-
 int run_format(const Options& o)
 {
     if (o.paths == std::vector<std::string>{"-"}) {
@@ -80,7 +64,7 @@ int run_format(const Options& o)
         if (made == text) continue;
         ++n;
         fmt::print("{}\n", file);
-        if (!o.check) replace(file, made);
+        if (!o.check) netloop::write_whole(file, made);
     }
     const char* done = o.check ? "would change" : "changed";
     fmt::print("{} of {} files {}\n", n, files.size(), done);

@@ -60,7 +60,10 @@ int run_plot(const Options& o)
         throw netloop::UsageError(fmt::format("--size {}: write widthxheight, such as 1280x800", o.size));
     if (request.width < 200 || request.height < 150 || request.width > 10000 || request.height > 10000)
         throw netloop::UsageError(fmt::format("--size {}: from 200x150 to 10000x10000", o.size));
+    if (request.from && request.to && !(*request.from < *request.to))
+        throw netloop::UsageError(fmt::format("--from {} --to {}: there is no time between", o.from, o.to));
     if (!o.fold.empty()) request.fold = seconds_from(o.fold, "--fold");
+    if (request.fold && !(*request.fold > 0)) throw netloop::UsageError(fmt::format("--fold {}: a period above 0 is expected, for example --fold 20s", o.fold));
     request.fold_at = o.fold_at;
     request.spectrum = o.spectrum;
     request.events = o.events;
@@ -98,7 +101,7 @@ Command add_plot(CLI::App& program)
     auto o = std::make_shared<Options>();
     CLI::App* app = program.add_subcommand("plot", "Draw quantities of a recording as PNG, SVG or PDF");
     app->add_option("recording and quantities", o->words,
-                    "the recording (.h5 or .csv), then paths such as leaf.angle, with a unit leaf.angle:deg; / begins a panel below")
+                    "the recording (.h5 or .csv), then paths or patterns such as leaf.angle or pump.*, with a unit leaf.angle:deg; / begins a panel below")
         ->required();
     app->add_option("--with", o->more, "a further recording, drawn into the same figure")->allow_extra_args(false);
     app->add_option("--against", o->against, "the quantity on the x axis (default: time)");

@@ -5,12 +5,13 @@
 #include <atomic>
 #include <chrono>
 #include <filesystem>
-#include <fstream>
 #include <memory>
 #include <mutex>
 #include <thread>
 
+#include "base/markup.hpp"
 #include "commands.hpp"
+#include "record/whole_file.hpp"
 
 namespace {
 
@@ -106,24 +107,6 @@ std::string lines_of(const Case& c)
     return out;
 }
 
-std::string xml(const std::string& text)
-{
-    std::string out;
-    for (char ch : text) {
-        if (ch == '&')
-            out += "&amp;";
-        else if (ch == '<')
-            out += "&lt;";
-        else if (ch == '>')
-            out += "&gt;";
-        else if (ch == '"')
-            out += "&quot;";
-        else if (ch == '\n' || static_cast<unsigned char>(ch) >= 32)
-            out += ch;
-    }
-    return out;
-}
-
 void write_junit(const std::string& path, const std::vector<Case>& cases)
 {
     std::string body;
@@ -131,27 +114,26 @@ void write_junit(const std::string& path, const std::vector<Case>& cases)
     double seconds = 0;
     for (const Case& c : cases) {
         seconds += c.seconds;
-        body += fmt::format("  <testcase classname=\"{}\" name=\"{}\" time=\"{:.3f}\">\n", xml(c.file), xml(c.scenario), c.seconds);
+        body += fmt::format("  <testcase classname=\"{}\" name=\"{}\" time=\"{:.3f}\">\n", netloop::markup(c.file), netloop::markup(c.scenario), c.seconds);
         if (!c.error.empty()) {
             ++errors;
-            body += fmt::format("    <error message=\"{}\">{}</error>\n", xml(c.error.substr(0, c.error.find('\n'))), xml(c.error));
+            body += fmt::format("    <error message=\"{}\">{}</error>\n", netloop::markup(c.error.substr(0, c.error.find('\n'))), netloop::markup(c.error));
         } else if (!c.good()) {
             ++failures;
             std::string all;
             for (const netloop::DemandResult& d : c.summary.demands)
                 if (!d.holds) all += d.line() + "\n";
-            body += fmt::format("    <failure message=\"{}\">{}</failure>\n", xml(all.substr(0, all.find('\n'))), xml(all));
+            body += fmt::format("    <failure message=\"{}\">{}</failure>\n", netloop::markup(all.substr(0, all.find('\n'))), netloop::markup(all));
         }
         std::string measures;
         for (const netloop::MeasureResult& m : c.summary.measures) measures += m.line() + "\n";
-        if (!measures.empty()) body += fmt::format("    <system-out>{}</system-out>\n", xml(measures));
+        if (!measures.empty()) body += fmt::format("    <system-out>{}</system-out>\n", netloop::markup(measures));
         body += "  </testcase>\n";
     }
-    std::ofstream out(path, std::ios::binary);
-    out << "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n"
-        << fmt::format("<testsuite name=\"netloop\" tests=\"{}\" failures=\"{}\" errors=\"{}\" time=\"{:.3f}\">\n", cases.size(), failures, errors, seconds)
-        << body << "</testsuite>\n";
-    if (!out.flush()) throw netloop::UsageError(fmt::format("'{}' cannot be written", path));
+    netloop::write_whole(path, "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n" +
+                                   fmt::format("<testsuite name=\"netloop\" tests=\"{}\" failures=\"{}\" errors=\"{}\" time=\"{:.3f}\">\n", cases.size(),
+                                               failures, errors, seconds) +
+                                   body + "</testsuite>\n");
 }
 
 int run_test(const Options& o)

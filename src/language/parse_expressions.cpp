@@ -156,7 +156,13 @@ Unit Parser::unit_at(Span span)
     Span faulty = span;
     faulty.begin = span.begin + static_cast<std::uint32_t>(problem.begin);
     faulty.end = span.begin + static_cast<std::uint32_t>(std::max(problem.end, problem.begin + 1));
-    diagnostics_.report(messages::bad_unit, faulty, problem.text).mend(problem.hint);
+    std::string hint = problem.hint;
+    if (problem.begin > 0) {  // `5 bar*p`: the unit went on where a quantity was meant
+        char sign = sources_.text(span)[problem.begin - 1];
+        if (sign == '*' || sign == '/')
+            hint += fmt::format("{}if '{}' is a quantity, leave a space on both sides of '{}'", hint.empty() ? "" : " ", sources_.text(faulty), sign);
+    }
+    diagnostics_.report(messages::bad_unit, faulty, problem.text).mend(hint);
     unit.text = "?";
     return unit;
 }

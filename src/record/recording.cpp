@@ -168,7 +168,7 @@ std::string unfinished_name(const std::string& path)
     if (!folder.empty() && !fs::is_directory(folder, error))
         throw RecordingError(fmt::format("'{}' cannot be written: there is no folder '{}'", path, folder.string()));
     if (fs::is_directory(path, error)) throw RecordingError(fmt::format("'{}' cannot be written: it is a folder", path));
-    if (path.empty() || fs::path(path).filename().empty()) throw RecordingError("the name of the recording is empty");
+    if (path.empty() || fs::path(path).filename().empty()) throw RecordingError("the name of the file to write is empty");
     std::string name = path + ".unfinished";
     std::FILE* file = std::fopen(name.c_str(), "wb");
     if (file == nullptr) throw RecordingError(fmt::format("'{}' cannot be written: no permission, or the disk is full", path));

@@ -4,17 +4,16 @@
 
 #include <algorithm>
 #include <cmath>
-#include <complex>
-#include <numbers>
-#include <unsupported/Eigen/FFT>
 
 #include "show/condition.hpp"
+#include "show/spectrum.hpp"
+#include "units/unit.hpp"
 
 namespace netloop {
 namespace {
 
 constexpr std::size_t kLanes = 10, kMarks = 400;
-constexpr std::size_t kPadding = 4;  // zeros behind the signal: lines so close that none misses a peak by more than one in a hundred
+constexpr std::size_t kMostOfPattern = 24;  // curves
 
 // "2:pump.p:bar" taken apart.
 struct Wanted {
@@ -63,7 +62,9 @@ public:
     // The panels that a list of quantities needs; `alone`: it must be one.
     void add(const std::vector<std::string>& quantities, const FigureRequest::Curve& against, bool alone, std::vector<PanelContent>& panels)
     {
-        std::vector<Curve> curves = find_curves(quantities, against);
+        std::vector<Wanted> wanted;
+        for (const std::string& text : quantities) take(text, wanted);
+        std::vector<Curve> curves = find_curves(wanted, against);
         if (curves.empty()) throw RecordingError("nothing to draw: name at least one quantity");
         std::vector<PanelContent> made = arrange(std::move(curves));
         if (alone && made.size() > 1) throw RecordingError("a panel has room for two units, one on each side");
@@ -105,11 +106,38 @@ private:
         return values;
     }
 
-    std::vector<Curve> find_curves(const std::vector<std::string>& quantities, const FigureRequest::Curve& against)
+    // A quantity, or all that a pattern fits and that can be shown in its unit.
+    void take(const std::string& text, std::vector<Wanted>& wanted) const
+    {
+        Wanted w = take_apart(text, recordings_.size());
+        if (w.path.find('*') == std::string::npos) return wanted.push_back(w);
+        std::vector<std::string> paths;
+        for (std::size_t r = 0; r < recordings_.size(); ++r) {
+            if (w.run != 0 && r + 1 != w.run) continue;
+            for (std::size_t k = 1; k < recordings_[r].columns.size(); ++k) {
+                const Column& c = recordings_[r].columns[k];
+                bool fits = fits_pattern(w.path, c.name) && (w.unit.empty() || can_be_shown(c.unit, w.unit));
+                if (fits && std::find(paths.begin(), paths.end(), c.name) == paths.end()) paths.push_back(c.name);
+            }
+        }
+        if (paths.empty()) throw RecordingError(fmt::format("'{}' fits no recorded quantity", text));
+        if (paths.size() > kMostOfPattern)
+            throw RecordingError(fmt::format("'{}' fits {} quantities, more than the {} that can be told apart: narrow it, or choose a unit, such as {}:bar",
+                                             text, paths.size(), kMostOfPattern, w.path));
+        for (const std::string& p : paths) wanted.push_back({w.run, p, w.unit});
+    }
+
+    static bool can_be_shown(const std::string& unit, const std::string& as)
+    {
+        Unit a, b;
+        UnitProblem problem;
+        return parse_unit(unit.empty() ? "1" : unit, a, problem) && parse_unit(as, b, problem) && a.dimension == b.dimension;
+    }
+
+    std::vector<Curve> find_curves(const std::vector<Wanted>& wanted, const FigureRequest::Curve& against)
     {
         std::vector<Curve> curves;
-        for (const std::string& text : quantities) {
-            Wanted w = take_apart(text, recordings_.size());
+        for (const Wanted& w : wanted) {
             for (std::size_t r = 0; r < recordings_.size(); ++r) {
                 if (w.run != 0 && r + 1 != w.run) continue;
                 // one quantity may exist in one recording only, when several are compared
@@ -299,70 +327,6 @@ PageContent find_content(std::vector<Recording>& recordings, const std::vector<s
     if (request.events) page.lanes = find_lanes(recordings[0], request);
     if (request.events && page.lanes.empty()) throw RecordingError("there is no event to draw in that time (those that come at a fixed rate are left out)");
     return page;
-}
-
-Stroke amplitude_spectrum(const std::vector<double>& x, const std::vector<double>& y)
-{
-    if (x.size() < 8 || !(x.back() > x.front())) throw RecordingError("a spectrum needs at least eight rows");
-    std::vector<double> steps;
-    for (std::size_t i = 1; i < x.size(); ++i)
-        if (x[i] > x[i - 1]) steps.push_back(x[i] - x[i - 1]);
-    std::nth_element(steps.begin(), steps.begin() + static_cast<long>(steps.size() / 2), steps.end());
-    double wanted = std::max(steps[steps.size() / 2], (x.back() - x.front()) / static_cast<double>(1u << 22));
-    auto n = static_cast<std::size_t>(std::lround((x.back() - x.front()) / wanted)) + 1;
-    double step = (x.back() - x.front()) / static_cast<double>(n - 1);
-    std::vector<double> even(kPadding * n, 0.0);
-    double mean = 0;
-    for (std::size_t i = 0, k = 0; i < n; ++i) {
-        double t = x.front() + static_cast<double>(i) * step;
-        while (k + 2 < x.size() && x[k + 1] < t) ++k;
-        double width = x[k + 1] - x[k], share = width > 0 ? std::clamp((t - x[k]) / width, 0.0, 1.0) : 1;
-        if (std::abs(x[k] - t) < 1e-6 * step) share = 0;  // a row as it is: a straight line would take from what is high
-        if (std::abs(x[k + 1] - t) < 1e-6 * step) share = 1;
-        even[i] = y[k] + share * (y[k + 1] - y[k]);
-        mean += even[i] / static_cast<double>(n);
-    }
-    for (std::size_t i = 0; i < n; ++i)
-        even[i] = (even[i] - mean) * 0.5 * (1 - std::cos(2 * std::numbers::pi * static_cast<double>(i) / static_cast<double>(n)));
-    std::vector<std::complex<double>> lines;
-    Eigen::FFT<double> transform;
-    transform.fwd(lines, even);
-    Stroke s;
-    for (std::size_t k = 1; k < even.size() / 2; ++k) {
-        s.x.push_back(static_cast<double>(k) / (static_cast<double>(even.size()) * step));
-        s.y.push_back(std::abs(lines[k]) * 2 / static_cast<double>(n) / 0.5);  // one side of two; the window's mean is 0.5
-    }
-    return s;
-}
-
-Stroke thinned(const Stroke& s, double low, double high, int pixels, bool logarithmic)
-{
-    if (s.x.size() <= 4 * static_cast<std::size_t>(pixels) || !(high > low)) return s;
-    auto place = [&](double x) {
-        double share = logarithmic ? std::log(x / low) / std::log(high / low) : (x - low) / (high - low);
-        return std::isfinite(share) ? std::floor(share * pixels) : -1;
-    };
-    Stroke out;
-    std::size_t first = 0;
-    auto keep = [&](std::size_t i) { out.x.push_back(s.x[i]), out.y.push_back(s.y[i]); };
-    auto close = [&](std::size_t end) {  // points first .. end - 1 share a pixel
-        std::size_t lowest = first, highest = first;
-        for (std::size_t i = first; i < end; ++i) {
-            if (s.y[i] < s.y[lowest]) lowest = i;
-            if (s.y[i] > s.y[highest]) highest = i;
-        }
-        std::size_t kept[4] = {first, std::min(lowest, highest), std::max(lowest, highest), end - 1};
-        for (std::size_t k = 0; k < 4; ++k)
-            if (k == 0 || kept[k] != kept[k - 1]) keep(kept[k]);
-    };
-    for (std::size_t i = 1; i < s.x.size(); ++i) {
-        bool gap = std::isnan(s.y[i]) || std::isnan(s.y[i - 1]);
-        if (!gap && place(s.x[i]) == place(s.x[first])) continue;
-        close(i);
-        first = i;
-    }
-    close(s.x.size());
-    return out;
 }
 
 }  // namespace netloop

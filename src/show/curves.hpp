@@ -45,12 +45,4 @@ struct PageContent {
 /// Finds, converts, folds, transforms. Throws RecordingError.
 PageContent find_content(std::vector<Recording>& recordings, const std::vector<std::string>& names, const PlotRequest& request);
 
-/// Amplitudes over frequency: the signal at even distances, its mean taken away, through a Hann window (Harris 1978), whose gain is taken out again: a sine of
-/// amplitude 3 gives a peak of 3. x in s; the result in Hz.
-Stroke amplitude_spectrum(const std::vector<double>& x, const std::vector<double>& y);
-
-/// The same line with fewer points: of consecutive points in one of `pixels` columns of the range `low` to `high` the first, lowest, highest and last stay, so
-/// that what is drawn covers the same area. Lines of few points, and of a range that is none, come back as they are.
-Stroke thinned(const Stroke& stroke, double low, double high, int pixels, bool logarithmic);
-
 }  // namespace netloop

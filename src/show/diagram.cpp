@@ -4,13 +4,16 @@
 
 #include <algorithm>
 #include <filesystem>
-#include <fstream>
 #include <functional>
 #include <map>
 #include <set>
+#include <tuple>
 
+#include "base/diagnostics.hpp"
+#include "base/markup.hpp"
 #include "model/check_units.hpp"
 #include "netloop/recording.hpp"
+#include "record/whole_file.hpp"
 #include "show/picture_file.hpp"
 
 namespace netloop {
@@ -35,12 +38,6 @@ const Line& line_of(const Definition* domain)
     return kOther;
 }
 
-std::string html(const std::string& text)
-{
-    std::string out;
-    for (char c : text) out += c == '<' ? "&lt;" : c == '>' ? "&gt;" : c == '&' ? "&amp;" : std::string(1, c);
-    return out;
-}
 std::string dot_text(const std::string& text)
 {
     std::string out = "\"";
@@ -59,20 +56,27 @@ public:
     std::string whole(const Definition& d)
     {
         inside(d, "", 1);
+        for (const std::string& o : request_.open) {
+            if (o == "*" || std::find(boxes_.begin(), boxes_.end(), o) != boxes_.end()) continue;
+            std::string near = nearest_name(o, boxes_);
+            throw UsageError(fmt::format("'{}' has no part '{}' to open{}", d.full_name, o, near.empty() ? "" : "; did you mean '" + near + "'?"));
+        }
         return fmt::format(
-            "digraph diagram {{\n  graph [rankdir=LR, splines=true, nodesep=0.35, ranksep=0.7, fontname=\"DejaVu Sans\", label=<<b>{}</b>>, labelloc=t, "
+            "digraph diagram {{\n  graph [rankdir=LR, compound=true, splines=true, nodesep=0.35, ranksep=0.7, fontname=\"DejaVu Sans\", label=<<b>{}</b>>, "
+            "labelloc=t, "
             "fontsize=15, bgcolor=\"#ffffff\"]\n  node "
             "[shape=box, style=\"rounded,filled\", fillcolor=\"#f4f1ea\", color=\"#6b6557\", fontname=\"DejaVu Sans\", fontsize=11, margin=\"0.12,0.07\"]\n  "
             "edge [fontname=\"DejaVu Sans\", fontsize=8, "
             "fontcolor=\"#444444\", arrowhead=none, labeldistance=1.6, labelangle=-22]\n{}{}}}\n",
-            html(d.full_name), nodes_, edges_);
+            markup(d.full_name), nodes_, edges_);
     }
 
 private:
+    // What holds an opened part is open, too.
     bool is_open(const std::string& path) const
     {
         for (const std::string& o : request_.open)
-            if (o == path || (o == "*" && path.find('.') == std::string::npos)) return true;
+            if (o == path || o.starts_with(path + ".") || (o == "*" && path.find('.') == std::string::npos)) return true;
         return false;
     }
 
@@ -95,21 +99,23 @@ private:
     void box(const std::string& path, const std::string& name, const std::string& count, const Path& kind, const std::vector<NamedValue>& values,
              const FileScope& scope, int level)
     {
+        boxes_.push_back(path);
         const Definition* d = set_.find(scope, kind, true);
         if (is_open(path) && d != nullptr && d->as<ComponentDecl>() != nullptr) {
             put(fmt::format("subgraph {} {{", dot_text("cluster_" + path)), level);
-            put(fmt::format("graph [label=<<b>{}</b> <font point-size=\"9\">{}</font>>, style=rounded, color=\"#9a9484\", fontsize=11, labelloc=t]", html(name),
-                            html(text_of(kind))),
+            put(fmt::format("graph [label=<<b>{}</b> <font point-size=\"9\">{}</font>>, style=rounded, color=\"#9a9484\", fontsize=11, labelloc=t]",
+                            markup(name), markup(text_of(kind))),
                 level + 1);
             inside(*d, path, level + 1);
             put("}", level);
             return;
         }
-        std::string label = fmt::format("<b>{}{}</b><br/><font point-size=\"9\" color=\"#555555\">{}</font>", html(name), html(count), html(text_of(kind)));
+        std::string label =
+            fmt::format("<b>{}{}</b><br/><font point-size=\"9\" color=\"#555555\">{}</font>", markup(name), markup(count), markup(text_of(kind)));
         std::size_t shown = 0;
         for (const NamedValue& v : values) {
             if (!request_.values || v.value == nullptr || shown == 4) continue;
-            label += fmt::format("<br/><font point-size=\"8\">{} = {}</font>", html(text_of(v.path)), html(shortened(text_of(*v.value), 28)));
+            label += fmt::format("<br/><font point-size=\"8\">{} = {}</font>", markup(text_of(v.path)), markup(shortened(text_of(*v.value), 28)));
             ++shown;
         }
         put(fmt::format("{} [label=<{}>]", dot_text(path), label), level);
@@ -131,6 +137,13 @@ private:
                 put(fmt::format("{} [shape=circle, label=\"\", xlabel={}, width=0.12, fixedsize=true, fillcolor=\"#ffffff\", fontsize=8]",
                                 dot_text(full(p->name) + "#port"), dot_text(p->name)),
                     level);
+            if (const auto* q = s.as<QuantityDecl>(); q != nullptr && is_signal(*info, q->name)) {
+                signals_.insert(full(q->name));
+                put(fmt::format("{} [shape=square, label=\"\", xlabel={}, width=0.1, fixedsize=true, style=filled, fillcolor=\"#ffffff\", color=\"#8a8a8a\", "
+                                "fontsize=8]",
+                                dot_text(full(q->name) + "#signal"), dot_text(q->name)),
+                    level);
+            }
         });
         // 2. joints: two ends are a line, more meet in a point
         int number = 0;
@@ -188,30 +201,68 @@ private:
         }
     }
 
-    void parts_in(const Expr& e, const std::set<std::string>& parts, std::set<std::string>& found) const
+    // What an expression reads, each once: quantities of parts, and inputs of the component that holds it.
+    void sources_in(const Expr& e, const std::set<std::string>& parts, const ComponentInfo& info, std::vector<const Expr*>& found) const
     {
-        if ((e.kind == ExprKind::path || e.kind == ExprKind::is_stage) && !e.path.empty() && parts.count(e.path[0].name) != 0) found.insert(e.path[0].name);
-        for (const Expr* a : e.args) parts_in(*a, parts, found);
+        if ((e.kind == ExprKind::path || e.kind == ExprKind::is_stage) && !e.path.empty()) {
+            bool same = std::any_of(found.begin(), found.end(), [&](const Expr* f) {
+                return f->path[0].name == e.path[0].name && (f->path.size() > 1 ? f->path[1].name : "") == (e.path.size() > 1 ? e.path[1].name : "");
+            });
+            if (!same && (parts.contains(e.path[0].name) || is_signal(info, e.path[0].name))) found.push_back(&e);
+        }
+        for (const Expr* a : e.args) sources_in(*a, parts, info, found);
     }
 
-    void signal(const SignalDecl& g, const ComponentInfo&, const std::string& prefix, const std::set<std::string>& parts)
+    static bool is_signal(const ComponentInfo& info, const std::string& name)
     {
-        auto full = [&](const std::string& name) { return prefix.empty() ? name : prefix + "." + name; };
-        std::set<std::string> sources;
-        parts_in(*g.source, parts, sources);
+        const Member* m = info.find(name);
+        const auto* q = m == nullptr ? nullptr : m->statement->as<QuantityDecl>();
+        return q != nullptr && (q->kind == QuantityKind::input || q->kind == QuantityKind::output);
+    }
+
+    // Where a signal begins or ends: a box, the small square of an opened part's input or output, or the edge of the opened part.
+    struct SignalEnd {
+        std::string node, cluster;
+        bool operator<(const SignalEnd& o) const { return std::tie(node, cluster) < std::tie(o.node, o.cluster); }
+    };
+    SignalEnd signal_end(const Expr& e, const std::string& prefix) const
+    {
+        std::string first = (prefix.empty() ? "" : prefix + ".") + e.path[0].name;
+        if (signals_.contains(first)) return {first + "#signal", ""};
+        if (!is_open(first)) return {first, ""};
+        std::string inner = e.path.size() > 1 ? first + "." + e.path[1].name : first;
+        if (signals_.contains(inner)) return {inner + "#signal", ""};
+        auto anchor = std::find_if(boxes_.begin(), boxes_.end(), [&](const std::string& b) { return b.starts_with(first + ".") && !is_open(b); });
+        return anchor == boxes_.end() ? SignalEnd{} : SignalEnd{*anchor, "cluster_" + first};
+    }
+
+    void signal(const SignalDecl& g, const ComponentInfo& info, const std::string& prefix, const std::set<std::string>& parts)
+    {
+        std::vector<const Expr*> sources;
+        sources_in(*g.source, parts, info, sources);
         for (const Expr* t : g.targets) {
-            if (t->kind != ExprKind::path || t->path.size() < 2 || parts.count(t->path[0].name) == 0 || is_open(full(t->path[0].name))) continue;
-            for (const std::string& s : sources)
-                if (!is_open(full(s)))
-                    edges_ +=
-                        fmt::format("  {} -> {} [color=\"#8a8a8a\", style=solid, penwidth=0.9, arrowhead=vee, arrowsize=0.6, constraint=false, headlabel={}]\n",
-                                    dot_text(full(s)), dot_text(full(t->path[0].name)), dot_text(t->path[1].name));
+            if (t->kind != ExprKind::path) continue;
+            bool own = t->path.size() == 1 && is_signal(info, t->path[0].name);
+            if (!own && (t->path.size() < 2 || !parts.contains(t->path[0].name))) continue;
+            SignalEnd to = signal_end(*t, prefix);
+            std::set<SignalEnd> drawn;
+            for (const Expr* s : sources) {
+                SignalEnd from = signal_end(*s, prefix);
+                if (from.node.empty() || to.node.empty() || !drawn.insert(from).second) continue;
+                std::string more = from.cluster.empty() ? "" : fmt::format(", ltail={}", dot_text(from.cluster));
+                if (!to.cluster.empty()) more += fmt::format(", lhead={}", dot_text(to.cluster));
+                if (!to.node.ends_with("#signal")) more += fmt::format(", headlabel={}", dot_text(t->path[1].name));
+                edges_ += fmt::format("  {} -> {} [color=\"#8a8a8a\", style=solid, penwidth=0.9, arrowhead=vee, arrowsize=0.6, constraint=false{}]\n",
+                                      dot_text(from.node), dot_text(to.node), more);
+            }
         }
     }
 
     LibrarySet& set_;
     const DiagramRequest& request_;
     std::string nodes_, edges_;
+    std::vector<std::string> boxes_;  ///< paths of the parts drawn
+    std::set<std::string> signals_;   ///< paths of the inputs and outputs drawn
 };
 
 }  // namespace
@@ -233,14 +284,8 @@ void draw_diagram(const Library& library, const DiagramRequest& request)
     if (form != ".svg" && form != ".png" && form != ".pdf" && form != ".dot")
         throw RecordingError(fmt::format("'{}': a diagram is written as .svg, .png, .pdf or .dot", request.out));
     std::string text = diagram_text(library, request);
-    if (form == ".dot") {
-        std::ofstream out(request.out, std::ios::binary);
-        if (!(out << text) || !out.flush()) throw RecordingError(fmt::format("'{}' cannot be written", request.out));
-        return;
-    }
-    if (request.out.find('\'') != std::string::npos)
-        throw RecordingError(fmt::format("'{}': a quotation mark cannot stand in the name of a diagram", request.out));
-    draw_by("graphviz", fmt::format("dot -T{} -o '{}' 2>/dev/null", form.substr(1), unfinished_picture(request.out)), text, request.out);
+    if (form == ".dot") return write_whole(request.out, text);
+    draw_by("dot", {"-T" + form.substr(1), "-o" + unfinished_picture(request.out)}, text, request.out);
 }
 
 }  // namespace netloop

@@ -8,6 +8,7 @@
 #include <filesystem>
 
 #include "netloop/error.hpp"
+#include "show/outline.hpp"
 #include "units/unit.hpp"
 
 namespace netloop {
@@ -22,15 +23,15 @@ constexpr const char *kInk = "#333333", *kFrame = "#7a7f85", *kGrid = "#dfe3e6",
 constexpr double kLeft = 78, kRight = 24, kRightAxis = 78, kLegend = 22, kBelow = 44, kGap = 10, kTitle = 36, kLane = 30, kSample = 30;
 constexpr double kLetter = 7.4;  // of the legend, on average
 
-// gnuplot's double-quoted strings
-std::string escaped(const std::string& text)
+// A text of gnuplot, taken as it is: between single quotes nothing is expanded.
+std::string gnuplot_text(const std::string& text)
 {
-    std::string out;
+    std::string out = "'";
     for (char c : text) {
-        if (c == '"' || c == '\\') out += '\\';
+        if (c == '\'') out += c;
         out += c == '\n' ? ' ' : c;
     }
-    return out;
+    return out + "'";
 }
 
 std::string bracketed(const std::string& unit)
@@ -78,6 +79,16 @@ struct Box {
     double left = 0, right = 0, top = 0, bottom = 0;  ///< pixels from the upper left corner
 };
 
+// What is plotted into a panel: gnuplot reads the commands first, then their rows.
+struct Plotted {
+    std::string commands, data;
+    void add(const std::string& command, const std::string& rows)
+    {
+        commands += (commands.empty() ? "" : ", ") + command;
+        data += rows + "e\n";
+    }
+};
+
 class Page {
 public:
     Page(const PageContent& content, const PlotRequest& request) : content_(content), request_(request) {}
@@ -106,10 +117,10 @@ private:
             text_ += fmt::format("set terminal {} size {},{} font 'DejaVu Sans,{}' background '#ffffff' {}\n", form == ".svg" ? "svg" : "pngcairo",
                                  request_.width, request_.height, form == ".svg" ? 13 : 10, form == ".svg" ? "" : "noenhanced");
         text_ +=
-            fmt::format("set output \"{}\"\nset termoption noenhanced\nunset key\nset tics nomirror textcolor rgb '{}' in scale 0.6\n", escaped(out), kInk);
+            fmt::format("set output {}\nset termoption noenhanced\nunset key\nset tics nomirror textcolor rgb '{}' in scale 0.6\n", gnuplot_text(out), kInk);
         text_ += fmt::format("set grid lt 1 lc rgb '{}' lw 1\nset encoding utf8\nset format y '%g'\nset format y2 '%g'\nset multiplot\n", kGrid);
         if (!request_.title.empty())
-            text_ += fmt::format("set label 9000 \"{}\" at screen {:.5f},{:.5f} left font ',{}' textcolor rgb '{}'\n", escaped(request_.title), x_of(20),
+            text_ += fmt::format("set label 9000 {} at screen {:.5f},{:.5f} left font ',{}' textcolor rgb '{}'\n", gnuplot_text(request_.title), x_of(20),
                                  y_of(kTitle / 2 + 2),
                                  form == ".svg"   ? 16
                                  : form == ".pdf" ? 10
@@ -290,7 +301,7 @@ private:
         Range x = x_range(p), left = y_range(p, p.units[0]);
         bool below = numbers_below(index);
         text_ +=
-            below ? fmt::format("set xlabel \"{}\" offset 0,0.3 textcolor rgb '{}'\nset format x '%g'\n", escaped(p.x_label + " " + bracketed(p.x_unit)), kInk)
+            below ? fmt::format("set xlabel {} offset 0,0.3 textcolor rgb '{}'\nset format x '%g'\n", gnuplot_text(p.x_label + " " + bracketed(p.x_unit)), kInk)
                   : "unset xlabel\nset format x ''\n";
         text_ += request_.log_x ? "set logscale x\n" : fmt::format("unset logscale x\nset xtics {:.9g}\n", round_step(x.low, x.high, (b.right - b.left) / 95));
         text_ += request_.log_y ? "set logscale yy2\n" : "unset logscale yy2\n";
@@ -305,31 +316,48 @@ private:
         }
         int tag = legend_text(p, b);
         marks(p, tag);
-        std::string data;
-        text_ += "plot ";
-        bool first = true;
+        Plotted plotted;
         for (std::size_t k = 0; k < p.curves.size(); ++k) {
             const Curve& c = p.curves[k];
+            Range y = right(p, c) ? y_range(p, p.units[1]) : left;
+            Raster raster{x.low, x.high, static_cast<int>(b.right - b.left), request_.log_y ? HUGE_VAL : (y.high - y.low) / (b.bottom - b.top), request_.log_x};
             for (std::size_t n = 0; n < c.strokes.size(); ++n) {
-                Stroke s = thinned(c.strokes[n], x.low, x.high, static_cast<int>(b.right - b.left), request_.log_x);
-                std::string line = style(p, k);
+                std::string look = style(p, k);
                 if (c.strokes.size() > 1) {  // earlier cycles are fainter
                     double share = static_cast<double>(n) / static_cast<double>(c.strokes.size() - 1);
-                    line =
+                    look =
                         fmt::format("dt {} lc rgb '{}'", kDashes[k % std::size(kDashes)], faded(kColours[c.quantity % std::size(kColours)], 0.3 + 0.7 * share));
                 }
-                text_ += fmt::format("{}'-' using 1:2 axes x1y{} with lines lw {} {} notitle", first ? "" : ", ", right(p, c) ? 2 : 1,
-                                     s.x.size() > 4000 ? 1.2 : 1.8, line);
-                first = false;
-                for (std::size_t i = 0; i < s.x.size(); ++i) {
-                    bool drawable = std::isfinite(s.y[i]) && (!request_.log_y || s.y[i] > 0) && (!request_.log_x || s.x[i] > 0);
-                    data += drawable ? fmt::format("{:.10g} {:.10g}\n", s.x[i], s.y[i]) : "\n";
-                }
-                data += "e\n";
+                draw(outline_of(c.strokes[n], raster), right(p, c), look, c.quantity, plotted);
             }
         }
-        text_ += "\n" + data + "unset arrow\n";
+        text_ += "plot " + plotted.commands + "\n" + plotted.data;
+        text_ += "unset arrow\n";
         for (int t = 1; t < tag; ++t) text_ += fmt::format("unset label {}\n", t);
+    }
+
+    // Lines, and bands as a veil between two lines, so that what lies behind is seen.
+    void draw(const Outline& outline, bool right, const std::string& look, std::size_t quantity, Plotted& plotted) const
+    {
+        std::string axes = right ? "axes x1y2" : "axes x1y1";
+        auto row = [&](double x, double y) {
+            bool drawable = std::isfinite(y) && (!request_.log_y || y > 0) && (!request_.log_x || x > 0);
+            return drawable ? fmt::format("{:.10g} {:.10g}\n", x, y) : "\n";
+        };
+        auto line = [&](const std::vector<double>& x, const std::vector<double>& y, double width) {
+            std::string rows;
+            for (std::size_t i = 0; i < x.size(); ++i) rows += row(x[i], y[i]);
+            plotted.add(fmt::format("'-' using 1:2 {} with lines lw {} {} notitle", axes, width, look), rows);
+        };
+        for (const Band& b : outline.bands) {
+            std::string rows;
+            for (std::size_t i = 0; i < b.x.size(); ++i) rows += fmt::format("{:.10g} {:.10g} {:.10g}\n", b.x[i], b.low[i], b.high[i]);
+            const char* colour = kColours[quantity % std::size(kColours)];
+            plotted.add(fmt::format("'-' using 1:2:3 {} with filledcurves fs transparent solid 0.3 noborder lc rgb '{}' notitle", axes, colour), rows);
+            line(b.x, b.low, 1.2);
+            line(b.x, b.high, 1.2);
+        }
+        for (const Stroke& s : outline.lines) line(s.x, s.y, s.x.size() > 4000 ? 1.2 : 1.8);
     }
 
     // Samples and names above the panel, the axes' units at its corners.
@@ -342,12 +370,12 @@ private:
             double x = b.left + places[k].second + 8, y = b.top - 6 - kLegend * (lines - places[k].first - 0.5);
             text_ += fmt::format("set arrow {} from screen {:.5f},{:.5f} to screen {:.5f},{:.5f} nohead lw 2 {}\n", tag, x_of(x), y_of(y), x_of(x + kSample),
                                  y_of(y), style(p, k));
-            text_ += fmt::format("set label {} \"{}\" at screen {:.5f},{:.5f} left textcolor rgb '{}'\n", tag, escaped(label(p, p.curves[k])),
+            text_ += fmt::format("set label {} {} at screen {:.5f},{:.5f} left textcolor rgb '{}'\n", tag, gnuplot_text(label(p, p.curves[k])),
                                  x_of(x + kSample + 6), y_of(y), kInk);
             ++tag;
         }
         for (std::size_t side = 0; side < p.units.size(); ++side)
-            text_ += fmt::format("set label {} \"{}\" at screen {:.5f},{:.5f} {} textcolor rgb '{}'\n", tag++, escaped(bracketed(p.units[side])),
+            text_ += fmt::format("set label {} {} at screen {:.5f},{:.5f} {} textcolor rgb '{}'\n", tag++, gnuplot_text(bracketed(p.units[side])),
                                  x_of(side == 0 ? b.left - 8 : b.right + 8), y_of(b.top - 6 - kLegend * 0.5), side == 0 ? "right" : "left", kInk);
         return tag;
     }
@@ -370,9 +398,9 @@ private:
         Box b{kLeft, boxes_[0].right, lanes_top_, lanes_top_ + kLane * static_cast<double>(content_.lanes.size())};
         margins(b);
         auto n = static_cast<double>(content_.lanes.size());
-        text_ += fmt::format(
-            "unset logscale\nset xlabel \"{}\" offset 0,0.3 textcolor rgb '{}'\nset format x '%g'\nset xtics {:.9g}\nset xrange [{:.12g}:{:.12g}]\n",
-            "time [s]", kInk, round_step(x.low, x.high, (b.right - b.left) / 95), x.low, x.high);
+        text_ +=
+            fmt::format("unset logscale\nset xlabel {} offset 0,0.3 textcolor rgb '{}'\nset format x '%g'\nset xtics {:.9g}\nset xrange [{:.12g}:{:.12g}]\n",
+                        gnuplot_text("time [s]"), kInk, round_step(x.low, x.high, (b.right - b.left) / 95), x.low, x.high);
         text_ += fmt::format("set yrange [0:{}]\nunset ytics\nunset y2tics\nset border 1 lc rgb '{}'\n", n, kFrame);
         int tag = 1;
         for (std::size_t k = 0; k < content_.lanes.size(); ++k) {
@@ -382,7 +410,7 @@ private:
                                      low + 0.06, t, low + 0.42, kMark);
             std::string label = content_.lanes[k].label;
             if (letters(label) > 110) label = label.substr(0, 107) + "...";
-            text_ += fmt::format("set label {} \"{}\" at screen {:.5f}, first {:.3f} left textcolor rgb '{}'\n", 1000 + k, escaped(label), x_of(b.left + 4),
+            text_ += fmt::format("set label {} {} at screen {:.5f}, first {:.3f} left textcolor rgb '{}'\n", 1000 + k, gnuplot_text(label), x_of(b.left + 4),
                                  low + 0.72, kInk);
         }
         text_ += "plot -1 notitle lc rgb '#ffffff'\n";

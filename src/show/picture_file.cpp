@@ -1,35 +1,87 @@
 #include "show/picture_file.hpp"
 
+#include <fcntl.h>
 #include <fmt/format.h>
+#include <spawn.h>
+#include <sys/wait.h>
+#include <unistd.h>
 
-#include <cstdio>
-#include <filesystem>
+#include <cerrno>
+#include <cstdlib>
+#include <cstring>
+#include <fstream>
 
 #include "netloop/recording.hpp"
+#include "record/whole_file.hpp"
+#include "record/writer.hpp"
 
 namespace netloop {
 
 namespace fs = std::filesystem;
 
-std::string unfinished_picture(const std::string& out)
-{
-    return out + ".unfinished";
-}
-
-void draw_by(const std::string& program, const std::string& command, const std::string& text, const std::string& out)
+OwnFolder::OwnFolder()
 {
     std::error_code error;
-    std::string unfinished = unfinished_picture(out);
-    std::FILE* pipe = popen(command.c_str(), "w");
-    if (pipe == nullptr) throw RecordingError(fmt::format("{} cannot be started", program));
-    bool written = std::fwrite(text.data(), 1, text.size(), pipe) == text.size();
-    int status = pclose(pipe);
-    if (!written || status != 0 || fs::file_size(unfinished, error) == 0 || error) {
-        fs::remove(unfinished, error);
-        throw RecordingError(fmt::format("'{}' cannot be drawn: {} is not installed, or the file cannot be written there", out, program));
+    fs::path among = fs::temp_directory_path(error);
+    if (error) among = "/tmp";  // TMPDIR names no folder
+    std::string name = (among / "netloop_XXXXXX").string();
+    if (mkdtemp(name.data()) == nullptr) throw RecordingError(fmt::format("no folder can be made in '{}': {}", among.string(), std::strerror(errno)));
+    path_ = name;
+}
+
+OwnFolder::~OwnFolder()
+{
+    std::error_code error;
+    fs::remove_all(path_, error);
+}
+
+std::string unfinished_picture(const std::string& out)
+{
+    return unfinished_name(out);
+}
+
+namespace {
+
+// The program's exit code; 127 if there is no such program.
+int run(const std::string& program, const std::vector<std::string>& arguments, const std::string& input, const std::string& said)
+{
+    std::vector<char*> words{const_cast<char*>(program.c_str())};
+    for (const std::string& a : arguments) words.push_back(const_cast<char*>(a.c_str()));
+    words.push_back(nullptr);
+    posix_spawn_file_actions_t files;
+    posix_spawn_file_actions_init(&files);
+    posix_spawn_file_actions_addopen(&files, STDIN_FILENO, input.c_str(), O_RDONLY, 0);
+    posix_spawn_file_actions_addopen(&files, STDOUT_FILENO, "/dev/null", O_WRONLY, 0);
+    posix_spawn_file_actions_addopen(&files, STDERR_FILENO, said.c_str(), O_WRONLY | O_CREAT | O_TRUNC, 0600);
+    pid_t child = 0;
+    int failure = posix_spawnp(&child, program.c_str(), &files, nullptr, words.data(), environ);
+    posix_spawn_file_actions_destroy(&files);
+    if (failure != 0) return 127;
+    int status = 0;
+    while (waitpid(child, &status, 0) < 0 && errno == EINTR) {
     }
-    fs::rename(unfinished, out, error);
-    if (error) throw RecordingError(fmt::format("'{}' cannot be written: {}", out, error.message()));
+    return WIFEXITED(status) ? WEXITSTATUS(status) : 126;
+}
+
+}  // namespace
+
+void draw_by(const std::string& program, const std::vector<std::string>& arguments, const std::string& text, const std::string& out)
+{
+    OwnFolder folder;
+    std::string input = (folder / "input").string(), said = (folder / "said").string(), unfinished = out + ".unfinished";
+    write_whole(input, text);
+    int code = run(program, arguments, input, said);
+    std::error_code error;
+    bool drawn = code == 0 && fs::file_size(unfinished, error) > 0 && !error;
+    if (drawn) fs::rename(unfinished, out, error);
+    if (drawn && !error) return;
+    std::string why = error && drawn ? error.message() : "";
+    fs::remove(unfinished, error);
+    std::ifstream in(said);
+    for (std::string line; why.empty() && std::getline(in, line);)
+        if (line.find_first_not_of(" \t^") != std::string::npos) why = line;
+    if (code == 127) why = fmt::format("the program '{}' is not installed (Debian packages: gnuplot-nox, graphviz)", program);
+    throw RecordingError(fmt::format("'{}' cannot be drawn{}", out, why.empty() ? fmt::format(": '{}' ended with {}", program, code) : ": " + why));
 }
 
 }  // namespace netloop

@@ -11,7 +11,7 @@
 namespace netloop {
 
 struct PlotRequest {
-    /// Paths; "2:pump.p" is that of the second recording alone; "leaf.angle:deg" is drawn in deg; "/" begins a panel of its own below.
+    /// Paths, or patterns: "pump.*"; "2:pump.p" is that of the second recording alone; "leaf.angle:deg" is drawn in deg; "/" begins a panel of its own below.
     std::vector<std::string> quantities;
     std::vector<FigureRequest::Panel> panels{};  ///< instead of quantities: what a scenario's figure asks for
     std::string against;                         ///< x axis; empty: time; "time:min": time in another unit

@@ -97,7 +97,7 @@ TEST_CASE("exit codes: 1 for the model or data, 2 for wrong usage")
                         {"run " + (scratch / "two.loop") + " c", 1, "scenario"},
                         {"run " + (scratch / "none.loop"), 2, "--stop 60s"},
                         {"run " + (scratch / "none.loop") + " --stop 1s", 0, ""},
-                        {"run " + (scratch / "none.loop") + " --stop 1kg", 1, "cannot be shown"},
+                        {"run " + (scratch / "none.loop") + " --stop 1kg", 2, "a time is expected, not a quantity in [kg]"},
                         {"run " + (scratch / "none.loop") + " --stop abc", 2, "a time is expected"},
                         {"run " + (scratch / "none.loop") + " --stop 1s --out /no/such/folder/x.h5", 1, "there is no folder"},
                         {"run " + (scratch / "none.loop") + " --stop 1s --set x", 2, "path=value"},

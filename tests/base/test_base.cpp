@@ -3,6 +3,7 @@
 #include <set>
 
 #include "base/diagnostics.hpp"
+#include "base/markup.hpp"
 #include "support/support.hpp"
 
 using namespace netloop;
@@ -92,6 +93,15 @@ TEST_CASE("every message has a slug of its own, and a line in docs/messages.md")
 #define NETLOOP_LOOK(name, severity, slug, text) look(messages::name);
     NETLOOP_MESSAGES(NETLOOP_LOOK)
 #undef NETLOOP_LOOK
+}
+
+TEST_CASE("text in markup: four signs as entities, no control characters, UTF-8 as it is")
+{
+    CHECK(markup("a < b && \"c\" > d") == "a &lt; b &amp;&amp; &quot;c&quot; &gt; d");
+    CHECK(markup("one\ntwo\tthree") == "one\ntwo\tthree");
+    CHECK(markup(std::string("a\0b\x1b[1mc\r", 9)) == "ab[1mc");
+    CHECK(markup("20 °C, µm, 水") == "20 °C, µm, 水");
+    CHECK(markup("").empty());
 }
 
 TEST_SUITE_END();

@@ -383,4 +383,15 @@ TEST_CASE("an unknown with an equals sign in its declaration is told what to wri
     CHECK(test::messages_of("component C { input u : 1 = 0 }\nsystem S {\n part c : C\n (2 - 1) -> c.u\n}").empty());
 }
 
+TEST_CASE("a quantity that was taken for the end of a unit: the message says to leave a space")
+{
+    for (auto [text, sign] : {std::pair{"system S { var x : bar\n x = 5 bar*time/(1 s) }", "'*'"}, {"system S { var q ; q = 0 ; var x\n x = 5 m/q }", "'/'"}}) {
+        INFO(text);
+        CHECK(test::messages_of(text).find(std::string("is a quantity, leave a space on both sides of ") + sign) != std::string::npos);
+    }
+    std::string plain = test::messages_of("system S { var x : baar\n x = 0 }");  // no operator before it
+    CHECK(plain.find("unknown unit 'baar'") != std::string::npos);
+    CHECK(plain.find("leave a space") == std::string::npos);
+}
+
 TEST_SUITE_END();

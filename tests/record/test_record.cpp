@@ -4,6 +4,7 @@
 #include <cstdlib>
 #include <filesystem>
 
+#include "record/whole_file.hpp"
 #include "support/support.hpp"
 
 using namespace netloop;
@@ -174,6 +175,23 @@ TEST_CASE("rows: start, stop, every interval and both sides of events; the scena
     CHECK(t.columns.size() == 3);
     CHECK(t["x'"].final() == doctest::Approx(-std::exp(-2.0)).epsilon(1e-4));
     CHECK(Run(compile(library, {.scenario = "plain"})).simulate().n_rows() == 501);
+}
+
+TEST_CASE("a text is written as a whole or not at all")
+{
+    test::Scratch scratch;
+    std::string path = scratch / "t.txt";
+    write_whole(path, "first");
+    CHECK(test::read_file(path) == "first");
+    std::filesystem::permissions(path, std::filesystem::perms::owner_read | std::filesystem::perms::owner_write | std::filesystem::perms::owner_exec);
+    write_whole(path, "second");
+    CHECK(test::read_file(path) == "second");
+    CHECK((std::filesystem::status(path).permissions() & std::filesystem::perms::owner_exec) != std::filesystem::perms::none);
+    CHECK_FALSE(std::filesystem::exists(path + ".unfinished"));
+    CHECK_THROWS_WITH_AS(write_whole(scratch / "none/t.txt", "x"), doctest::Contains("there is no folder"), RecordingError);
+    CHECK_THROWS_WITH_AS(write_whole(scratch.path(), "x"), doctest::Contains("it is a folder"), RecordingError);
+    CHECK_THROWS_AS(write_whole("", "x"), RecordingError);
+    CHECK_THROWS_AS(write_whole("/dev/full/t.txt", "x"), RecordingError);
 }
 
 TEST_SUITE_END();

@@ -77,19 +77,9 @@ def to(x, y):
     return {"type": "pointerMove", "duration": 30, "x": int(x), "y": int(y)}
 
 
-def use(page, search):
-    said = {}
-    browser.call("POST", "/url", {"url": "file://" + os.path.abspath(page)})
-    for _ in range(200):
-        if browser.script("return document.body.dataset.ready === 'yes'"):
-            break
-        time.sleep(0.05)
-    text = lambda selector: browser.script(f"const e = document.querySelector({json.dumps(selector)}); return e === null ? null : e.textContent")
+def use_figures(said, text):
     axis = ("const l = [...document.querySelectorAll('.plot')][{}].querySelectorAll('.dygraph-axis-label-x'); "
             "return [parseFloat(l[0].textContent), parseFloat(l[l.length - 1].textContent)]")
-    said["title"] = text("h1")
-    said["panels"] = browser.script("return document.querySelectorAll('.plot canvas').length / 2")
-    said["whole"] = text("#frame")
     browser.drag(".plot", 0.4, 0.6)
     said["zoomed"] = text("#frame")
     if browser.script("return document.querySelectorAll('.plot').length") > 1:
@@ -106,11 +96,33 @@ def use(page, search):
     said["closer"] = text("#frame")
     browser.click("#whole")
 
+
+def use(page, search):
+    said = {}
+    browser.call("POST", "/url", {"url": "file://" + os.path.abspath(page)})
+    for _ in range(200):
+        if browser.script("return document.body.dataset.ready === 'yes'"):
+            break
+        time.sleep(0.05)
+    text = lambda selector: browser.script(f"const e = document.querySelector({json.dumps(selector)}); return e === null ? null : e.textContent")
+    said["title"] = text("h1")
+    said["panels"] = browser.script("return document.querySelectorAll('.plot canvas').length / 2")
+    said["whole"] = text("#frame")
+    if said["panels"] > 0:
+        use_figures(said, text)
+
     browser.keys("#search", search)
     said["found"] = browser.script("return [...document.querySelectorAll('#list label')].map(e => e.dataset.name)")
     browser.click("#list input")
     said["picked"] = browser.script("return [...document.querySelectorAll('#own .entry')].map(e => e.textContent)")
     said["picked_unit"] = text("#own .dygraph-ylabel")
+    # what the graph was given
+    points = ("const g = document.querySelector('#own .plot').graph, n = g.numRows(), v = []; for (let i = 0; i < n; ++i) { const y = g.getValue(i, 1); "
+              "if (y !== null && !Number.isNaN(y)) v.push(y); } return [n, Math.min(...v), Math.max(...v)]")
+    said["picked_points"] = browser.script(points)
+    browser.drag("#own .plot", 0.5, 0.6)
+    said["picked_closer"] = browser.script(points)
+    browser.click("#whole")
     if browser.script("return document.querySelector('#own select') !== null"):
         browser.script("const s = document.querySelector('#own select'); s.selectedIndex = 1; s.dispatchEvent(new Event('change'))")
         said["other_unit"] = text("#own .dygraph-ylabel")

@@ -7,7 +7,9 @@
 #include <numbers>
 
 #include "show/condition.hpp"
+#include "show/outline.hpp"
 #include "show/page.hpp"
+#include "show/spectrum.hpp"
 #include "support/support.hpp"
 
 using namespace netloop;
@@ -148,7 +150,7 @@ TEST_CASE("a dense line keeps its first, lowest, highest and last point in every
 {
     Stroke s;
     for (int i = 0; i < 100000; ++i) s.x.push_back(1e-4 * i), s.y.push_back(std::sin(0.3 * i) + (i == 54321 ? 9 : 0) - (i == 77777 ? 8 : 0));
-    Stroke t = thinned(s, 0, 10, 1000, false);
+    Stroke t = thinned(s, {0, 10, 1000});
     CHECK(t.x.size() <= 4000);
     CHECK(t.x.size() > 2000);
     CHECK(highest(t) == highest(s));
@@ -157,10 +159,95 @@ TEST_CASE("a dense line keeps its first, lowest, highest and last point in every
     CHECK(t.x.back() == s.x.back());
     CHECK(std::is_sorted(t.x.begin(), t.x.end()));
     Stroke few{{0, 1, 2}, {3, 4, 5}};
-    CHECK(thinned(few, 0, 2, 1000, false).y == few.y);
+    CHECK(thinned(few, {0, 2, 1000}).y == few.y);
     s.y[500] = std::nan("");  // a gap stays
-    t = thinned(s, 0, 10, 100, false);
+    t = thinned(s, {0, 10, 100});
     CHECK(std::count_if(t.y.begin(), t.y.end(), [](double v) { return std::isnan(v); }) >= 1);
+}
+
+TEST_CASE("where a curve swings faster than pixels show it is a band between its lowest and highest points, elsewhere a line")
+{
+    // 100 s at 1 kHz on 1,000 columns: slow to 40 s, 50 Hz of rising amplitude to 80 s, slow again
+    Stroke s;
+    for (int i = 0; i <= 100000; ++i) {
+        double t = 1e-3 * i;
+        s.x.push_back(t);
+        s.y.push_back(t > 40 && t < 80 ? (t - 40) * std::sin(2 * std::numbers::pi * 50 * t + 0.3) : std::sin(0.3 * t));
+    }
+    s.y[61234] = 77;  // a single row
+    Raster raster{0, 100, 1000, 0.1};
+    Outline o = outline_of(s, raster);
+    REQUIRE(o.bands.size() == 1);
+    REQUIRE(o.lines.size() == 2);
+    const Band& b = o.bands[0];
+    CHECK(b.x.front() == doctest::Approx(40).epsilon(0.01));
+    CHECK(b.x.back() == doctest::Approx(80).epsilon(0.005));
+    CHECK(b.x.size() < 220);  // two columns each
+    CHECK(*std::max_element(b.high.begin(), b.high.end()) == 77);
+    for (std::size_t k = 4; k + 4 < b.x.size(); ++k) {
+        double swing = b.x[k] - 40;
+        CHECK(std::abs(b.low[k] + swing) < 0.13);  // half a block, by which the swing has grown, and what lies between rows
+        if (std::abs(b.x[k] - 61.234) > 0.3) CHECK(std::abs(b.high[k] - swing) < 0.13);
+    }
+    // lines reach into the band, and hold what is outside
+    CHECK(o.lines[0].x.front() == 0);
+    CHECK(o.lines[0].x.back() >= b.x.front());
+    CHECK(o.lines[1].x.front() <= b.x.back());
+    CHECK(o.lines[1].x.back() == 100);
+
+    // a swing below two pixels is a line, and so is all that may not be a band
+    CHECK(outline_of(s, {0, 100, 1000, 60}).bands.empty());
+    CHECK(outline_of(s, {0, 100, 1000, HUGE_VAL}).bands.empty());
+    Stroke back = s;
+    std::swap(back.x[10], back.x[20]);
+    CHECK(outline_of(back, raster).bands.empty());
+    Stroke burst = s;  // 0.5 s: five columns
+    for (int i = 0; i <= 100000; ++i) burst.y[static_cast<std::size_t>(i)] = i > 50000 && i < 50500 ? 5 * (i % 2) : 0;
+    CHECK(outline_of(burst, raster).bands.empty());
+    // a gap cuts a band
+    for (std::size_t i = 60000; i < 60500; ++i) s.y[i] = std::nan("");
+    o = outline_of(s, raster);
+    CHECK(o.bands.size() == 2);
+    CHECK(o.bands[0].x.back() < 60.01);
+    CHECK(o.bands[1].x.front() > 60.3);
+}
+
+TEST_CASE("a band is drawn as a veil between two lines")
+{
+    Recording r;
+    std::vector<double> t, p, slow;
+    for (int i = 0; i < 20000; ++i) t.push_back(1e-3 * i), p.push_back(100 + 20 * std::sin(1.9 * i)), slow.push_back(100 + std::sin(1e-3 * i));
+    r.columns = {column("time", "s", 1, t), column("pump.p", "bar", 1e5, p), column("tank.p", "bar", 1e5, slow)};
+    std::vector<Recording> all{r};
+    PlotRequest request = want({"pump.p", "tank.p"});
+    std::string script = page_script(find_content(all, {"r"}, request), request, "x.png");
+    std::size_t veil = script.find("with filledcurves fs transparent");
+    REQUIRE(veil != std::string::npos);
+    CHECK(script.find("with filledcurves", veil + 1) == std::string::npos);  // the slow one is a line
+    CHECK(script.size() < 250000);                                           // of 20,000 rows
+}
+
+TEST_CASE("patterns stand for all quantities they fit, with a unit for those that can be shown in it")
+{
+    std::vector<Recording> r{swing(0.05)};
+    auto labels = [&](const std::vector<std::string>& quantities) {
+        std::vector<std::string> found;
+        for (const PanelContent& p : find_content(r, {"r"}, want(quantities)).panels)
+            for (const Curve& c : p.curves) found.push_back(c.label);
+        return found;
+    };
+    std::vector<std::string> pressures{"pump.p", "cell[2].p"};
+    CHECK(labels({"*.p"}) == pressures);
+    CHECK(labels({"*:bar"}) == pressures);
+    CHECK(labels({"1:*:kPa"}) == pressures);
+    CHECK(labels({"leaf.*", "/", "*:bar"}).size() == 3);
+    CHECK_THROWS_WITH_AS(labels({"nothing.*"}), doctest::Contains("fits no recorded quantity"), RecordingError);
+    CHECK_THROWS_WITH_AS(labels({"*:kg"}), doctest::Contains("fits no recorded quantity"), RecordingError);
+    for (int k = 0; k < 30; ++k) {
+        r[0].columns.push_back(r[0].columns[1]);
+        r[0].columns.back().name = "more" + std::to_string(k);
+    }
+    CHECK_THROWS_WITH_AS(labels({"more*"}), doctest::Contains("narrow it"), RecordingError);
 }
 
 TEST_CASE("two runs: what the second has more than the first, at the times of both")
@@ -259,10 +346,10 @@ TEST_CASE("a page: every panel, legend entry and axis has its place, and none li
         for (std::size_t at = script.find(text); at != std::string::npos; at = script.find(text, at + 1)) ++n;
         return n;
     };
-    CHECK(count("\"time [s]\"") == 1);  // below the last one only
-    CHECK(count("\"cell[2].p\"") == 1);
-    CHECK(count("\"leaf.angle (left)\"") == 1);
-    CHECK(count("\"leaf.angle (right)\"") == 1);
+    CHECK(count("'time [s]'") == 1);  // below the last one only
+    CHECK(count("'cell[2].p'") == 1);
+    CHECK(count("'leaf.angle (left)'") == 1);
+    CHECK(count("'leaf.angle (right)'") == 1);
     CHECK(count("axes x1y2") == 1);
     // neighbours are told apart by colour and by dashes
     CHECK(count("dt solid lc rgb '#14508c'") >= 2);
@@ -270,7 +357,7 @@ TEST_CASE("a page: every panel, legend entry and axis has its place, and none li
 
     request.columns = 2;
     script = page_script(find_content(r, {"r"}, request), request, "x.svg");
-    CHECK(count("\"time [s]\"") == 3);
+    CHECK(count("'time [s]'") == 3);
     request.quantities = {"pump.p"};
     request.ranges = {{0, 30}};
     request.range_units = {"MPa"};

@@ -57,6 +57,32 @@ TEST_CASE("a system's parts, joints and signals; a part shown from inside")
     CHECK_THROWS_AS(diagram_text(library, {.name = "Nothing"}), UsageError);
 }
 
+TEST_CASE("signals of opened parts begin and end at their inputs and outputs; a part that is not there is told")
+{
+    Library library = Library::standard();
+    library.load_text(
+        "d.loop",
+        "use mechanics, control\ncomponent Keeper { input seen : rad/s ; output pull : N*m ; part lag : Lag(time_constant = 1 s)\n seen / (1 rad/s) -> "
+        "lag.in\n "
+        "pull = lag.out * 1 N*m }\ncomponent Box { part keeper : Keeper }\nsystem S {\n part disc : Inertia\n part drive : TorqueSource\n part box : Box\n "
+        "disc.shaft -- drive.shaft\n part own : Keeper\n disc.speed -> own.seen\n own.pull -> drive.torque }\n");
+    std::string closed = diagram_text(library, {.name = "S"});
+    CHECK(closed.find("\"disc\" -> \"own\"") != std::string::npos);
+    CHECK(closed.find("\"own\" -> \"drive\"") != std::string::npos);
+    CHECK(closed.find("#signal") == std::string::npos);
+    std::string opened = diagram_text(library, {.name = "S", .open = {"own"}});
+    CHECK(opened.find("\"disc\" -> \"own.seen#signal\"") != std::string::npos);
+    CHECK(opened.find("\"own.pull#signal\" -> \"drive\"") != std::string::npos);
+    CHECK(opened.find("\"own.seen#signal\" -> \"own.lag\"") != std::string::npos);
+    // what holds an opened part is opened with it
+    std::string deep = diagram_text(library, {.name = "S", .open = {"box.keeper"}});
+    CHECK(deep.find("subgraph \"cluster_box\"") != std::string::npos);
+    CHECK(deep.find("subgraph \"cluster_box.keeper\"") != std::string::npos);
+    CHECK(deep.find("\"box.keeper.lag\"") != std::string::npos);
+    CHECK_THROWS_WITH_AS(diagram_text(library, {.name = "S", .open = {"owm"}}), doctest::Contains("did you mean 'own'?"), UsageError);
+    CHECK_THROWS_WITH_AS(diagram_text(library, {.name = "S", .open = {"own.nothing"}}), doctest::Contains("no part 'own.nothing' to open"), UsageError);
+}
+
 TEST_CASE("draw as a command: pictures of every system shipped, and what is wrong")
 {
     test::Scratch folder;

@@ -3,6 +3,7 @@
 #include <doctest/doctest.h>
 
 #include <cmath>
+#include <cstdlib>
 #include <filesystem>
 
 #include "support/support.hpp"
@@ -158,6 +159,58 @@ TEST_CASE("units of one's own, panels, a scenario's figure, PDF; what is wrong i
     CHECK(plot("", "e.svg").err.find("--figure \"Swing\"") != std::string::npos);
     CHECK(plot("m.x m.v s.tension / m.x", "e.svg").err.find("room for two units") != std::string::npos);
     CHECK(plot("m.x", "e.gif").err.find(".pdf") != std::string::npos);
+}
+
+TEST_CASE("nothing in a title, a name or a file name is run or expanded")
+{
+    test::Scratch scratch;
+    Recording r = sample();
+    std::string bait = "`touch " + (scratch / "bait") + "` $(touch " + (scratch / "bait") + ") it's \"so\" \\n @x {y}_z <b> & 'c'";
+    r.columns[1].name = bait;
+    PlotRequest request{.quantities = {bait}, .against = "", .title = bait, .out = scratch / "it's `touch bait` \"here\".svg"};
+    plot({r}, {"r"}, request);
+    CHECK_FALSE(fs::exists(scratch / "bait"));
+    CHECK_FALSE(fs::exists("bait"));
+    std::string svg = test::read_file(request.out);
+    CHECK(has(svg, "`touch "));
+    CHECK(has(svg, "\\n @x {y}_z &lt;b"));
+    test::Outcome diagram = test::netloop("draw hydraulics.Cylinder --out \"" + (scratch / "it's \\`touch bait\\`.svg") + "\"");
+    INFO(diagram.err);
+    CHECK(diagram.code == 0);
+    CHECK_FALSE(fs::exists("bait"));
+}
+
+TEST_CASE("a program that draws and is not there, or fails, is told; nothing is left behind")
+{
+    test::Scratch scratch;
+    test::write_file(scratch / "r.csv", "time [s],p [bar]\n0,1\n1,2\n2,3\n");
+    std::string recording = scratch / "r.csv", out = scratch / "p.png";
+    fs::create_directory(scratch / "bin");
+    test::Outcome o = test::shell("PATH=" + (scratch / "bin") + " " + std::getenv("NETLOOP_PROGRAM") + " plot " + recording + " p --out " + out);
+    CHECK(o.code == 1);
+    CHECK(has(o.err, "'gnuplot' is not installed"));
+    test::write_file(scratch / "bin/gnuplot", "#!/bin/sh\necho 'no such terminal' >&2\nexit 3\n");
+    fs::permissions(scratch / "bin/gnuplot", fs::perms::owner_all);
+    o = test::shell("PATH=" + (scratch / "bin") + ":$PATH " + std::getenv("NETLOOP_PROGRAM") + " plot " + recording + " p --out " + out);
+    CHECK(o.code == 1);
+    CHECK(has(o.err, "cannot be drawn: no such terminal"));
+    CHECK_FALSE(fs::exists(out));
+    CHECK_FALSE(fs::exists(out + ".unfinished"));
+    for (auto [where, says] : {std::pair{scratch / "none/p.png", "there is no folder"}, {scratch.path() + "/bin.png/", "a figure is written as"}}) {
+        o = test::netloop("plot " + recording + " p --out " + where);
+        CHECK(o.code == 1);
+        CHECK(has(o.err, says));
+    }
+    for (auto [wrong, says] : {std::pair{"--from 2s --to 1s", "there is no time between"},
+                               {"--from 2bar", "a time is expected"},
+                               {"--to 2parsec", "unknown unit 'parsec'"},
+                               {"--fold 0s", "a period above 0"},
+                               {"--range 0..2parsec", "unknown unit 'parsec'"}}) {
+        INFO(wrong);
+        o = test::netloop("plot " + recording + " p --out " + out + " " + wrong);
+        CHECK(o.code == 2);
+        CHECK(has(o.err, says));
+    }
 }
 
 TEST_SUITE_END();

@@ -2,6 +2,7 @@
 #include "show/report.hpp"
 
 #include <doctest/doctest.h>
+#include <fmt/format.h>
 
 #include <cmath>
 #include <cstdlib>
@@ -203,6 +204,50 @@ TEST_CASE("a report of a single run, of a .csv, and what cannot be reported")
     CHECK(bare.code == 1);
     CHECK(bare.err.find("libjs-dygraphs") != std::string::npos);
     CHECK_FALSE(fs::exists(scratch / "z.html"));
+}
+
+TEST_CASE("the diagram of a model whose texts lie above the first one")
+{
+    test::Scratch scratch;
+    fs::create_directories(scratch / "parts");
+    fs::create_directories(scratch / "sites/north");
+    test::write_file(scratch / "parts/pot.loop",
+                     "## A pot. Left out: its lid.\ncomponent Pot { port surface : heat.thermal ; var T : degC init 20 degC ; T = surface.T ; 1 kJ/K * T' = "
+                     "surface.heat }\n");
+    test::write_file(scratch / "sites/north/plant.loop",
+                     "use heat\nuse \"../../parts/pot.loop\"\nsystem Plant { part pot : Pot ; part fire : HeatSource ; 2 kW -> fire.power ; fire.surface -- "
+                     "pot.surface }\nscenario boil of Plant { stop at 60 s }\n");
+    REQUIRE(test::netloop("run " + (scratch / "sites/north/plant.loop") + " --quiet --out " + (scratch / "p.h5")).code == 0);
+    REQUIRE(test::netloop("report " + (scratch / "p.h5") + " --out " + (scratch / "p.html")).code == 0);
+    std::string page = test::read_file(scratch / "p.html");
+    CHECK(page.find("<svg") != std::string::npos);
+    CHECK(page.find("No diagram") == std::string::npos);
+    CHECK(page.find("../../parts/pot.loop</summary>") != std::string::npos);
+    CHECK(page.find(scratch.path()) == std::string::npos);
+}
+
+TEST_CASE("a report of 100,000 rows a curve: panels hold what can be seen, and no peak is lost")
+{
+    test::Scratch scratch;
+    // noise that no thinning of the numbers takes out, and one row that stands out
+    std::string csv = "time [s],p [bar],q [L/min]\n";
+    std::uint32_t seed = 12345;
+    auto noise = [&] { return static_cast<double>((seed = seed * 1664525u + 1013904223u) >> 8) / (1 << 24); };
+    for (int i = 0; i < 100000; ++i) csv += fmt::format("{:.3f},{:.6f},{:.6f}\n", 0.001 * i, 100 + 10 * noise() + (i == 54321 ? 60 : 0), 5 * noise());
+    test::write_file(scratch / "noise.csv", csv);
+    test::Outcome made = test::netloop("report " + (scratch / "noise.csv") + " --out " + (scratch / "noise.html"));
+    INFO(made.err);
+    REQUIRE(made.code == 0);
+    json said = in_browser(scratch / "noise.html", "bar");
+    CHECK(said["console"].empty());
+    json seen = said["picked_points"];  // of the panel that was chosen: points given to the graph, lowest and highest
+    CHECK(seen[0] > 1000);
+    CHECK(seen[0] < 6000);
+    CHECK(seen[1].get<double>() == doctest::Approx(100).epsilon(1e-3));
+    CHECK(seen[2].get<double>() > 160);
+    json closer = said["picked_closer"];  // after a zoom to a tenth: other points, as many
+    CHECK(closer[0] > 1000);
+    CHECK(closer[0] < 6000);
 }
 
 TEST_SUITE_END();
