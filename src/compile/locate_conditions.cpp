@@ -80,7 +80,7 @@ void locate_conditions(EquationSystem& s)
     std::erase_if(roots, [](const NodeId* r) { return *r == kNoNode; });
     rewrite(g, roots, [&](NodeId id, const Node& n) -> NodeId {
         if (n.flag == 0) return id;
-        auto text = [&](NodeId a, const char* op, NodeId b) { return s.flat->node_text(a) + op + s.flat->node_text(b); };
+        auto text = [&](NodeId a, const char* op, NodeId b) { return s.flat->comparison_text(a, op, b); };
         NodeId zero = g.constant(0);
         switch (n.op) {
             case Op::less:

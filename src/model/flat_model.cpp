@@ -63,6 +63,32 @@ std::string FlatModel::node_text(NodeId id) const
     });
 }
 
+const Unit* FlatModel::shown_unit(NodeId id) const
+{
+    const Node* n = &graph[id];
+    while (n->op == Op::neg || n->op == Op::abs) n = &graph[n->a];
+    if (n->op == Op::quantity && n->b == 0) return &quantities[n->a].unit;
+    if (n->op == Op::parameter) return &parameters[n->a].unit;
+    if (n->op == Op::memory) return &memories[n->a].unit;
+    static const Unit second = [] {
+        Unit made;
+        UnitProblem problem;
+        parse_unit("s", made, problem);
+        return made;
+    }();
+    return n->op == Op::time ? &second : nullptr;
+}
+
+std::string FlatModel::comparison_text(NodeId a, const char* op, NodeId b) const
+{
+    auto side = [&](NodeId id, NodeId other) {
+        const Unit* unit = graph.is_constant(id) ? shown_unit(other) : nullptr;
+        if (unit == nullptr || unit->text.empty() || unit->text == "1") return node_text(id);
+        return fmt::format("{:.6g} {}", unit->from_si(graph.value(id)), unit->text);
+    };
+    return side(a, b) + op + side(b, a);
+}
+
 std::string FlatModel::text() const
 {
     std::string out;

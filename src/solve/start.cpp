@@ -5,6 +5,8 @@
 #include <algorithm>
 #include <cmath>
 #include <memory>
+#include <string_view>
+#include <unordered_map>
 
 #include "solve/explain.hpp"
 #include "solve/failure.hpp"
@@ -37,6 +39,7 @@ public:
         }
         check_still();
         check_ranges();
+        for (const FlatQuantity& q : m_.form.flat().quantities) quantities_.emplace(q.path, &q);
         check_redundant(report);
         tell(report);
         e_.at(s_.time, s_.z.data(), s_.rates.data());
@@ -79,6 +82,22 @@ private:
         return fmt::format("the rate of '{}' = {:g}", variable_name(m_, m_.form.z[state].variable), s_.rates[state]);
     }
 
+    // "oil.T = 20 degC", "pump.temperature = oil46.temperature (20 degC)": what is claimed, with the value it has; of a long expression that value alone.
+    std::string claim_text(const StartEquation& s) const
+    {
+        constexpr std::size_t kReadable = 70;
+        const Graph& graph = m_.form.reduced.system.flat->graph;
+        const Node& left = graph[s.left];
+        bool constant = graph.is_constant(s.right);
+        std::size_t equals = s.text.find(" = ");
+        auto found = quantities_.find(std::string_view(s.text).substr(0, equals));
+        if (found == quantities_.end() || found->second->boolean || (left.op != Op::unknown && !constant)) return s.text;
+        const Unit& unit = found->second->unit;
+        double value = left.op == Op::unknown ? s_.z[left.a] : graph.value(s.right);
+        std::string shown = fmt::format("{:.6g}{}", unit.from_si(value), unit.text.empty() || unit.text == "1" ? "" : " " + unit.text);
+        return constant || s.text.size() > kReadable ? fmt::format("{} = {}", found->first, shown) : fmt::format("{} ({})", s.text, shown);
+    }
+
     void tell(StartReport& report) const
     {
         for (std::uint32_t r : system_->chosen()) {
@@ -86,13 +105,8 @@ private:
             if (row.kind == Row::Kind::hold && !is_found(row.index)) report.held.push_back(describe_column(row.index));
             if (row.kind != Row::Kind::condition) continue;
             const StartEquation& s = m_.form.start[row.index];
-            if (s.claim == StartEquation::Claim::guess) {
-                // of a long expression its value says more
-                const Node& left = m_.form.reduced.system.flat->graph[s.left];
-                constexpr std::size_t kReadable = 70;
-                report.assumed.push_back(s.text.size() > kReadable && left.op == Op::unknown ? describe_z(m_, left.a, s_.z[left.a]) : s.text);
-            }
-            if (s.claim == StartEquation::Claim::init && m_.form.steady) report.left_open.push_back(s.text);
+            if (s.claim == StartEquation::Claim::guess) report.assumed.push_back(claim_text(s));
+            if (s.claim == StartEquation::Claim::init && m_.form.steady) report.left_open.push_back(claim_text(s));
         }
         for (std::uint32_t i = 0; i < m_.n(); ++i)
             if (is_found(i)) report.found.push_back(describe_column(i));
@@ -316,7 +330,7 @@ private:
             double usual = 0;
             for (const auto& [c, v] : system_->row_values(r)) usual = std::max(usual, std::abs(v) * system_->scale(c));
             if (std::abs(off) <= 1e-6 * std::max({usual, std::abs(left), std::abs(right), 1e-12})) {
-                report.agreed.push_back(m_.form.start[i].text);
+                report.agreed.push_back(claim_text(m_.form.start[i]));
                 continue;
             }
             std::string text = fmt::format("the start contradicts itself: {}: it would have to be {:.6g}, but the other conditions give {:.6g} (SI)",
@@ -345,6 +359,7 @@ private:
     const SourceSet& sources_;
     State s_;
     std::unique_ptr<StartSystem> system_;
+    std::unordered_map<std::string_view, const FlatQuantity*> quantities_;  ///< by path, for the units of texts
 };
 
 }  // namespace

@@ -1,6 +1,8 @@
 // What happens at moments: order, memories, clocks, delays, sequences, alerts. The expected values are worked out by hand.
 #include <doctest/doctest.h>
 
+#include <algorithm>
+
 #include <cmath>
 #include <numbers>
 #include <thread>
@@ -460,6 +462,25 @@ TEST_CASE("the summary names a condition that makes up more than a third of the 
 {
     Ran r = run("system S { memory n = 0 ; memory m = 0 ; var x init 0 ; x' = 1 s^-1 ; every 10 ms { n := n + 1 } ; every 0.1 s { m := m + 1 } }", 1);
     CHECK(r.summary.text().find("of the events are every 10 ms") != std::string::npos);
+}
+
+TEST_CASE("the table of events shows numbers in the unit of what they are compared with")
+{
+    netloop::CompiledSystem system = test::compile(
+        "system S { param limit : kPa = 130 kPa\n var angle : deg init 0 deg ; angle' = 10 deg/s\n var T : degC init 15 degC ; T' = 2 K/s\n var p : bar init 1 "
+        "bar ; p' "
+        "= 0.1 bar/s\n memory n : 1 = 0\n let hot : 1 = if T > 20 degC then 1 else 0\n let far : 1 = if abs(angle) < 45 deg then 0 else 1\n let late : 1 = if "
+        "time < 2.5 s "
+        "then 0 else 1\n let over : 1 = if p > limit then 1 else 0\n let rising : 1 = if 2 * p > 3 bar then 1 else 0 }");
+    netloop::Run run(system);
+    run.simulate({.stop = 10});
+    std::vector<std::string> told;
+    for (const netloop::EventEntry& e : run.summary().event_record.kinds) told.push_back(e.text);
+    for (const char* expected : {"20 degC < T", "abs(angle) < 45 deg", "time < 2.5 s", "limit < p"}) {
+        INFO(expected);
+        CHECK(std::find(told.begin(), told.end(), expected) != told.end());
+    }
+    CHECK(told.size() == 5);
 }
 
 TEST_SUITE_END();

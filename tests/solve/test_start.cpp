@@ -1,6 +1,7 @@
 // The start: steady states, params to be found, recorded states to go on from, searches that need help, and failures told by equation.
 #include <doctest/doctest.h>
 
+#include <algorithm>
 #include <cmath>
 
 #include "support/support.hpp"
@@ -78,7 +79,7 @@ TEST_CASE("a steady start: every state stands still, a position that nothing dep
     CHECK(r["burner.T"].first() == doctest::Approx(293.15 + 0.001 * 42e6 / (0.101 * 1100)));
     CHECK(r["burner.T"].final() == doctest::Approx(r["burner.T"].first()).epsilon(1e-9));
     REQUIRE(run.summary().left_open.size() == 1);
-    CHECK(run.summary().left_open[0] == "angle = 0.3");
+    CHECK(run.summary().left_open[0] == "angle = 0.3 rad");
 }
 
 TEST_CASE("a steady start but for one quantity, which keeps its init")
@@ -299,6 +300,22 @@ TEST_CASE("start values of a name that two branches declare are those of the bra
                                               1);
         CHECK(r["a.x"].final() == doctest::Approx(std::string(way) == "true" ? 3 : 5));
     }
+}
+
+TEST_CASE("what the start assumed is told in the units of the model, with the values of expressions")
+{
+    netloop::CompiledSystem system = test::compile(
+        "component Pot { param begin : degC = 18 degC\n var T : degC guess begin\n var stored : kJ guess 2.5 kJ\n var share : 1 guess 0.5\n var open : 1 guess "
+        "1\n"
+        " T' = 0 K/s ; stored' = 0 W ; share' = 0 s^-1\n open = share }\nsystem S { part pot : Pot\n part other : Pot(begin = 40 degC) }");
+    netloop::Run run(system);
+    run.simulate({.stop = 1});
+    std::vector<std::string> told = run.summary().assumed;
+    for (const char* expected : {"pot.T = pot.begin (18 degC)", "other.T = other.begin (40 degC)", "pot.stored = 2.5 kJ", "pot.share = 0.5"}) {
+        INFO(expected);
+        CHECK(std::find(told.begin(), told.end(), expected) != told.end());
+    }
+    CHECK(told.size() == 6);  // a guess that settles nothing is not told
 }
 
 TEST_SUITE_END();
