@@ -113,6 +113,12 @@ struct PartEntry {
     std::vector<std::string> pictures;  ///< how it is drawn: "bar a b", see docs/extending.md
 };
 
+/// A sequence and its stages: its column holds the number of the present one, from 1.
+struct SequenceEntry {
+    std::string path;
+    std::vector<std::string> stages;
+};
+
 /// Where the numbers of a recording come from.
 struct RunOrigin {
     std::string version;    ///< of the program
@@ -122,6 +128,10 @@ struct RunOrigin {
     std::vector<ParameterValue> parameters;
     std::vector<ModelText> texts;  ///< the user's own files, as they were, the one that was run first; names beside that one
     std::vector<PartEntry> parts;  ///< each after what holds it
+    std::vector<SequenceEntry> sequences;
+
+    /// The stages of the sequence of this path; empty if it is none.
+    std::vector<std::string> stages_of(const std::string& path) const;
 };
 
 /// Whether a path fits a pattern, in which '*' stands for anything, dots included: "pump.*".

@@ -149,6 +149,7 @@ struct Run::Data {
             o.parameters.push_back({f.path, e.parameter(p), f.boolean ? "bool" : f.unit.text, f.unit.scale, f.unit.offset, f.changed || here, f.doc});
         }
         for (std::size_t i = 0; i < flat().instances.size(); ++i) o.parts.push_back({flat().instances[i], flat().kinds[i], {}});
+        for (const FlatSequence& s : flat().sequences) o.sequences.push_back({s.path, s.stages});
         for (const FlatPicture& p : flat().pictures) o.parts[p.instance].pictures.push_back(p.text);
         std::uint64_t hash = 0xcbf29ce484222325u;
         std::filesystem::path first;

@@ -54,6 +54,8 @@ std::string about_text(const RunOrigin& origin, const std::vector<FigureRequest>
             {{"path", p.path}, {"value", number(p.value)}, {"unit", p.unit}, {"scale", p.scale}, {"offset", p.offset}, {"changed", p.changed}, {"doc", p.doc}});
     all["parts"] = json::array();
     for (const PartEntry& p : origin.parts) all["parts"].push_back({{"path", p.path}, {"kind", p.kind}, {"pictures", p.pictures}});
+    all["sequences"] = json::array();
+    for (const SequenceEntry& s : origin.sequences) all["sequences"].push_back({{"path", s.path}, {"stages", s.stages}});
     all["texts"] = json::array();
     for (const ModelText& t : origin.texts) all["texts"].push_back({{"file", t.file}, {"text", t.text}});
     all["figures"] = json::array();
@@ -93,6 +95,7 @@ void read_about(const std::string& text, Recording& recording)
                                     p.value("changed", false), p.value("doc", "")});
         for (const json& p : all.value("parts", json::array()))
             o.parts.push_back({p.value("path", ""), p.value("kind", ""), p.value("pictures", std::vector<std::string>{})});
+        for (const json& s : all.value("sequences", json::array())) o.sequences.push_back({s.value("path", ""), s.value("stages", std::vector<std::string>{})});
         for (const json& t : all.value("texts", json::array())) o.texts.push_back({t.value("file", ""), t.value("text", "")});
         for (const json& f : all.value("figures", json::array())) {
             FigureRequest figure;

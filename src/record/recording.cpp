@@ -161,6 +161,13 @@ std::unique_ptr<RecordingWriter> open_writer(const std::string& path, const Reco
     return fs::path(path).extension() == ".csv" ? open_csv_writer(path, head) : open_hdf5_writer(path, head);
 }
 
+std::vector<std::string> RunOrigin::stages_of(const std::string& path) const
+{
+    for (const SequenceEntry& s : sequences)
+        if (s.path == path) return s.stages;
+    return {};
+}
+
 std::string unfinished_name(const std::string& path)
 {
     std::error_code error;

@@ -147,6 +147,8 @@ private:
                 if (c.values.empty()) throw RecordingError(fmt::format("'{}' has no rows", c.name));
                 Curve curve;
                 curve.unit = w.unit.empty() ? c.unit : w.unit;
+                if (w.unit.empty() && !request_.spectrum) curve.stages = recordings_[r].origin.stages_of(w.path);
+                if (!curve.stages.empty()) curve.unit = kStageUnit + w.path;
                 curve.quantity = n_quantities_;
                 curve.run = r;
                 curve.label = recordings_.size() > 1 ? fmt::format("{} ({})", w.path, names_[r]) : w.path;
@@ -242,7 +244,7 @@ private:
         p.y_label = "difference";
         for (const Curve& c : of.curves) {
             auto base = std::find_if(of.curves.begin(), of.curves.end(), [&](const Curve& b) { return b.quantity == c.quantity && b.run == 0; });
-            if (c.run == 0 || base == of.curves.end() || c.unit == "bool") continue;
+            if (c.run == 0 || base == of.curves.end() || c.unit == "bool" || !c.stages.empty()) continue;
             const Stroke &a = base->strokes[0], &b = c.strokes[0];
             Curve made = c;
             made.label = fmt::format("{} minus {}", names_[c.run], names_[0]);

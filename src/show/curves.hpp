@@ -13,12 +13,15 @@ struct Stroke {
     std::vector<double> x, y;
 };
 
+constexpr const char* kStageUnit = "stage of ";
+
 struct Curve {
     std::string label;
-    std::string unit;
-    std::size_t quantity = 0;     ///< running number on the page: gives the colour
-    std::size_t run = 0;          ///< gives the dashes where several runs are drawn
-    std::vector<Stroke> strokes;  ///< several where cycles are folded, the first one first
+    std::string unit;                 ///< of a sequence: kStageUnit and its path, an axis of its own
+    std::vector<std::string> stages;  ///< of a sequence: names of the values 1, 2, ...
+    std::size_t quantity = 0;         ///< running number on the page: gives the colour
+    std::size_t run = 0;              ///< gives the dashes where several runs are drawn
+    std::vector<Stroke> strokes;      ///< several where cycles are folded, the first one first
 };
 
 struct PanelContent {

@@ -36,6 +36,7 @@ std::string gnuplot_text(const std::string& text)
 
 std::string bracketed(const std::string& unit)
 {
+    if (unit.starts_with(kStageUnit)) return "[stage]";
     return unit.empty() || unit == "1" ? "[-]" : "[" + unit + "]";
 }
 
@@ -199,8 +200,24 @@ private:
     }
 
     double weight(std::size_t p) const { return content_.panels[p].lower ? 0.5 : 1; }
-    double right_margin(const PanelContent& p) const { return two(p) || any_right_ ? kRightAxis : kRight; }
-    double legend_width(const PanelContent& p, double width) const { return width - kLeft - right_margin(p); }
+    // The stages that an axis names; empty of any other axis.
+    static std::vector<std::string> stages(const PanelContent& p, const std::string& unit)
+    {
+        for (const Curve& c : p.curves)
+            if (c.unit == unit && !c.stages.empty()) return c.stages;
+        return {};
+    }
+    // Room for an axis' numbers or names, on all panels alike: times stand above times.
+    double axis_width(std::size_t side) const
+    {
+        double width = side == 0 ? kLeft : kRightAxis;
+        for (const PanelContent& p : content_.panels)
+            if (side < p.units.size())
+                for (const std::string& s : stages(p, p.units[side])) width = std::max(width, 20 + kLetter * letters(s));
+        return width;
+    }
+    double right_margin(const PanelContent& p) const { return two(p) || any_right_ ? axis_width(1) : kRight; }
+    double legend_width(const PanelContent& p, double width) const { return width - axis_width(0) - right_margin(p); }
     double above(std::size_t p, double width) const
     {
         const PanelContent& panel = content_.panels[p];
@@ -211,7 +228,7 @@ private:
     void place(std::size_t p, Box outer)
     {
         const PanelContent& panel = content_.panels[p];
-        boxes_[p] = {outer.left + kLeft, outer.right - right_margin(panel), outer.top + above(p, outer.right - outer.left),
+        boxes_[p] = {outer.left + axis_width(0), outer.right - right_margin(panel), outer.top + above(p, outer.right - outer.left),
                      outer.bottom - (numbers_below(p) ? kBelow : 0) - kGap};
     }
 
@@ -239,6 +256,7 @@ private:
     Range y_range(const PanelContent& p, const std::string& unit) const
     {
         Range r;
+        if (auto names = stages(p, unit); !names.empty()) return {0.5, static_cast<double>(names.size()) + 0.5};
         for (const Curve& c : p.curves)
             if (c.unit == unit)
                 for (const Stroke& s : c.strokes)
@@ -277,8 +295,13 @@ private:
         return r;
     }
 
-    std::string y_tics(const Range& r, double height) const
+    std::string y_tics(const PanelContent& p, const std::string& unit, const Range& r, double height) const
     {
+        if (auto names = stages(p, unit); !names.empty()) {
+            std::string list;
+            for (std::size_t k = 0; k < names.size(); ++k) list += fmt::format("{}{} {}", k > 0 ? ", " : "", gnuplot_text(names[k]), k + 1);
+            return " (" + list + ")";
+        }
         if (request_.log_y) return "";
         double step = round_step(r.low, r.high, std::clamp(height / 34, 2.0, 9.0));
         if (step > 0 && std::floor(r.high / step) - std::ceil(r.low / step) < 1) step /= 2;
@@ -306,11 +329,11 @@ private:
         text_ += request_.log_x ? "set logscale x\n" : fmt::format("unset logscale x\nset xtics {:.9g}\n", round_step(x.low, x.high, (b.right - b.left) / 95));
         text_ += request_.log_y ? "set logscale yy2\n" : "unset logscale yy2\n";
         text_ += fmt::format("set xrange [{:.12g}:{:.12g}]\nset yrange [{:.12g}:{:.12g}]\nset ytics nomirror{}\n", x.low, x.high, left.low, left.high,
-                             y_tics(left, b.bottom - b.top));
+                             y_tics(p, p.units[0], left, b.bottom - b.top));
         if (two(p)) {
             Range r = y_range(p, p.units[1]);
-            text_ +=
-                fmt::format("set y2range [{:.12g}:{:.12g}]\nset y2tics{}\nset border 11 lc rgb '{}'\n", r.low, r.high, y_tics(r, b.bottom - b.top), kFrame);
+            text_ += fmt::format("set y2range [{:.12g}:{:.12g}]\nset y2tics{}\nset border 11 lc rgb '{}'\n", r.low, r.high,
+                                 y_tics(p, p.units[1], r, b.bottom - b.top), kFrame);
         } else {
             text_ += fmt::format("unset y2tics\nset border 3 lc rgb '{}'\n", kFrame);
         }
@@ -395,7 +418,7 @@ private:
     void lanes()
     {
         Range x = x_range(content_.panels[0]);
-        Box b{kLeft, boxes_[0].right, lanes_top_, lanes_top_ + kLane * static_cast<double>(content_.lanes.size())};
+        Box b{boxes_[0].left, boxes_[0].right, lanes_top_, lanes_top_ + kLane * static_cast<double>(content_.lanes.size())};
         margins(b);
         auto n = static_cast<double>(content_.lanes.size());
         text_ +=

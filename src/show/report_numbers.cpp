@@ -73,14 +73,17 @@ json numbers(const std::vector<Recording>& runs, const std::vector<std::string>&
         json columns = json::array(), stores = json::array(), shapes = json::array(), times = json::array();
         for (std::size_t c = 0; c < r.columns.size(); ++c) {
             const Column& column = r.columns[c];
+            std::vector<std::string> stages = r.origin.stages_of(column.name);
+            std::string unit = stages.empty() ? column.unit : kStageUnit + column.name;
             columns.push_back({{"name", column.name},
-                               {"unit", column.unit},
+                               {"unit", unit},
                                {"scale", column.scale},
                                {"offset", column.offset},
                                {"doc", column.description},
                                {"origin", fs::path(column.origin).filename().string()},
                                {"store", packed.store_of[c]}});
-            add_units(column.unit, all["units"]);
+            if (!stages.empty()) columns.back()["stages"] = stages;
+            add_units(unit, all["units"]);
         }
         for (const auto& s : packed.stores) stores.push_back({{"n", s.points}, {"rows", s.rows}, {"values", s.values}});
         std::vector<std::string> left_out;

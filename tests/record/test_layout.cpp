@@ -5,6 +5,7 @@
 #include <cmath>
 #include <cstdlib>
 #include <filesystem>
+#include <nlohmann/json.hpp>
 
 #include "record/packed_blocks.hpp"
 #include "support/support.hpp"
@@ -184,6 +185,58 @@ TEST_CASE("a recording holds the parts with their kinds and pictures, what the s
     Recording again = Recording::open(scratch / "b.h5");
     CHECK(again.assumed == r.assumed);
     CHECK(again.origin.parts.size() == r.origin.parts.size());
+}
+
+TEST_CASE("what docs/recordings.md says stands in `about` and `results` stands there")
+{
+    test::Scratch scratch;
+    test::write_file(scratch / "m.loop",
+                     "## A machine.\nsystem M {\n param k : s^-1 = 2 s^-1 ## how fast\n var x : mm init 5 mm\n var y : degC guess 20 degC\n x' = -k * x\n y' = "
+                     "0 K/s\n sequence "
+                     "duty { stage fast { } -> slow when x < 1 mm\n stage slow { } }\n}\nscenario a of M {\n ## Of falling.\n set k = 3 s^-1\n stop at 2 s\n "
+                     "measure least = min(x) ## "
+                     "the end\n measure never = first(time when x > 9 mm)\n require least < 1 mm \"it falls\"\n figure \"Fall\" { x : m }\n}\n");
+    test::Outcome run = test::netloop("run " + (scratch / "m.loop") + " --quiet --out " + (scratch / "m.h5"));
+    INFO(run.err);
+    REQUIRE(run.code == 0);
+    test::write_file(scratch / "read.py",
+                     "import h5py, json, sys\nf = h5py.File(sys.argv[1])\ntext = lambda n: json.loads(f[n][()].decode())\nprint(json.dumps({'about': "
+                     "text('about'), 'results': "
+                     "text('results'), 'attributes': {k: v.decode() if isinstance(v, bytes) else str(v) for k, v in f.attrs.items()}}))\n");
+    test::Outcome read = test::shell("/usr/bin/python3 " + (scratch / "read.py") + " " + (scratch / "m.h5"));
+    INFO(read.err);
+    REQUIRE(read.code == 0);
+    nlohmann::json all = nlohmann::json::parse(read.out), &about = all["about"], &results = all["results"];
+    CHECK(all["attributes"]["form"] == "netloop recording 1");
+    CHECK(all["attributes"]["system"] == "M");
+    CHECK(all["attributes"]["scenario"] == "a");
+    CHECK(all["attributes"]["complete"] == "yes");
+    CHECK(about["program"] == "netloop " + about["version"].get<std::string>());
+    CHECK(about["doc"] == "Of falling.");
+    CHECK(about["tolerance"] == 1e-6);
+    CHECK(about["text_hash"].get<std::string>().size() == 16);
+    REQUIRE(about["texts"].size() == 1);
+    CHECK(about["texts"][0]["file"] == "m.loop");
+    CHECK(about["texts"][0]["text"] == test::read_file(scratch / "m.loop"));
+    REQUIRE(about["params"].size() == 1);
+    CHECK(about["params"][0]["path"] == "k");
+    CHECK(about["params"][0]["value"] == 3);
+    CHECK(about["params"][0]["changed"] == true);
+    CHECK(about["params"][0]["doc"] == "how fast");
+    CHECK(about["sequences"] == nlohmann::json::parse("[{\"path\": \"duty\", \"stages\": [\"fast\", \"slow\"]}]"));
+    CHECK(about["figures"][0]["title"] == "Fall");
+    CHECK(about["figures"][0]["panels"][0]["curves"][0] == nlohmann::json::parse("{\"path\": \"x\", \"unit\": \"m\"}"));
+    REQUIRE(results["measures"].size() == 2);
+    CHECK(results["measures"][0]["value"].get<double>() == doctest::Approx(5e-3 * std::exp(-6)).epsilon(1e-4));
+    CHECK(results["measures"][0]["unit"] == "mm");
+    CHECK(results["measures"][0]["doc"] == "the end");
+    CHECK(results["measures"][1]["value"].is_null());
+    CHECK(results["demands"][0]["holds"] == true);
+    CHECK(results["demands"][0]["text"] == "it falls");
+    CHECK(results["assumed"] == nlohmann::json::array({"y = 20 degC"}));
+    Recording back = Recording::load(scratch / "m.h5");
+    CHECK(back.origin.stages_of("duty") == std::vector<std::string>{"fast", "slow"});
+    CHECK(back["duty"].final() == 2);
 }
 
 TEST_SUITE_END();

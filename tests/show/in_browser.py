@@ -1,6 +1,6 @@
 """Uses a report in headless Chromium as a reader would: drags, types, clicks, moves the slider. Prints what the page then says, as JSON.
 
-    python3 in_browser.py report.html [words to search for]
+    python3 in_browser.py report.html [words to search for [path of a sequence]]
 
 Talks to chromedriver by the W3C WebDriver protocol; needs nothing but Python's own library.
 """
@@ -97,7 +97,7 @@ def use_figures(said, text):
     browser.click("#whole")
 
 
-def use(page, search):
+def use(page, search, sequence):
     said = {}
     browser.call("POST", "/url", {"url": "file://" + os.path.abspath(page)})
     for _ in range(200):
@@ -130,6 +130,15 @@ def use(page, search):
     browser.click("#own button")
     said["removed"] = browser.script("return document.querySelectorAll('#own .panel').length")
 
+    if sequence:
+        browser.script(f"const s = document.getElementById('search'); s.value = {json.dumps(sequence)}; s.dispatchEvent(new Event('input'))")
+        browser.click(f"#list label[data-name='{sequence}'] input")
+        said["stages"] = browser.script("return [...document.querySelectorAll('#own .dygraph-axis-label-y')].map(e => e.textContent)")
+        x, y, w, h = browser.box("#own .plot")
+        browser.pointer(to(x + w / 2 - 40, y + h / 2), to(x + w / 2, y + h / 2))
+        said["stage_at"] = [text("#cursor"), text("#own .value")]
+        browser.click("#own button")
+
     if browser.script("return document.getElementById('moment') !== null"):
         picture = "return document.getElementById('picture').toDataURL()"
         before = browser.script(picture)
@@ -160,6 +169,6 @@ def use(page, search):
 
 browser = Browser()
 try:
-    print(json.dumps(use(sys.argv[1], sys.argv[2] if len(sys.argv) > 2 else ""), indent=1))
+    print(json.dumps(use(*(sys.argv[1:4] + ["", ""])[:3]), indent=1))
 finally:
     browser.close()

@@ -250,6 +250,34 @@ TEST_CASE("patterns stand for all quantities they fit, with a unit for those tha
     CHECK_THROWS_WITH_AS(labels({"more*"}), doctest::Contains("narrow it"), RecordingError);
 }
 
+TEST_CASE("a sequence has an axis of its own that names its stages")
+{
+    Recording r = test::simulate(
+        "system S { var x : m init 0 m ; x' = 1 m/s\n sequence duty { stage resting { } -> going_up when x > 2 m\n stage going_up { } -> going_down when x > 5 "
+        "m\n stage "
+        "going_down { } } }",
+        8, 1e-8);
+    CHECK(r.origin.stages_of("duty") == std::vector<std::string>{"resting", "going_up", "going_down"});
+    CHECK(r.origin.stages_of("x").empty());
+    std::vector<Recording> all{r};
+    PageContent page = find_content(all, {"r"}, want({"x", "duty"}));
+    REQUIRE(page.panels.size() == 1);
+    CHECK(page.panels[0].units == std::vector<std::string>{"m", "stage of duty"});
+    std::string script = page_script(page, want({"x", "duty"}), "x.svg");
+    CHECK(script.find("set y2tics ('resting' 1, 'going_up' 2, 'going_down' 3)") != std::string::npos);
+    CHECK(script.find("set y2range [0.5:3.5]") != std::string::npos);
+    CHECK(script.find("'[stage]'") != std::string::npos);
+    // as a number where a unit asks for it; no difference of stages
+    CHECK(find_content(all, {"r"}, want({"duty:1"})).panels[0].units[0] == "1");
+    std::vector<Recording> two{r, r};
+    CHECK(find_content(two, {"a", "b"}, want({"duty"})).panels.size() == 1);
+    // a long name has room
+    for (SequenceEntry& s : all[0].origin.sequences) s.stages[1] = "a_stage_with_quite_a_long_name";
+    std::string wide = page_script(find_content(all, {"r"}, want({"x", "duty"})), want({"x", "duty"}), "x.svg");
+    auto right = [](const std::string& text) { return std::stod(text.substr(text.find("set rmargin at screen ") + 22)); };
+    CHECK(right(wide) < right(script) - 0.08);
+}
+
 TEST_CASE("two runs: what the second has more than the first, at the times of both")
 {
     std::vector<Recording> r{swing(0.1), swing(0.07, 30, 12)};

@@ -4,6 +4,7 @@
 #include <doctest/doctest.h>
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <cmath>
 #include <cstdlib>
 #include <filesystem>
@@ -32,9 +33,9 @@ double worst(const std::vector<double>& t, const std::vector<double>& v, const s
     return most;
 }
 
-json in_browser(const std::string& page, const std::string& words)
+json in_browser(const std::string& page, const std::string& words, const std::string& sequence = "")
 {
-    test::Outcome o = test::shell("/usr/bin/python3 " + test::source_path("tests/show/in_browser.py") + " " + page + " " + words);
+    test::Outcome o = test::shell("/usr/bin/python3 " + test::source_path("tests/show/in_browser.py") + " " + page + " " + words + " " + sequence);
     INFO(o.err);
     REQUIRE(o.code == 0);
     return json::parse(o.out);
@@ -116,7 +117,7 @@ TEST_CASE("a report of the bridge in a browser: zoom, read out, pick, units, sli
     REQUIRE(made.code == 0);
     CHECK(fs::file_size(scratch / "bridge.html") < 3000000);
     CHECK_FALSE(fs::exists(scratch / "bridge.html.unfinished"));
-    json said = in_browser(scratch / "bridge.html", "tank.T");
+    json said = in_browser(scratch / "bridge.html", "tank.T", "keeper.duty");
     INFO(said.dump(1));
     CHECK(said["console"].empty());
     CHECK(said["outside"].empty());
@@ -143,6 +144,14 @@ TEST_CASE("a report of the bridge in a browser: zoom, read out, pick, units, sli
     CHECK(read(0) == doctest::Approx(calm["leaf.angle"].in("deg").at(at, calm.time())).epsilon(2e-4));
     CHECK(read(1) == doctest::Approx(storm["leaf.angle"].in("deg").at(at, storm.time())).epsilon(2e-4));
     CHECK(read(4) == doctest::Approx(calm["lifting.head_p"].in("bar").at(at, calm.time())).epsilon(2e-4));
+
+    // a sequence is read in the words of its stages
+    std::vector<std::string> stages = calm.origin.stages_of("keeper.duty");
+    REQUIRE(stages.size() > 5);
+    CHECK(said["stages"].size() == stages.size());
+    for (const std::string& name : stages) CHECK(std::count(said["stages"].begin(), said["stages"].end(), json(name)) == 1);
+    double then = std::stod(said["stage_at"][0].get<std::string>().substr(3));
+    CHECK(said["stage_at"][1] == stages.at(static_cast<std::size_t>(calm["keeper.duty"].at(then, calm.time())) - 1));
 
     CHECK(said["found"] == json::array({"tank.T"}));
     CHECK(said["picked"].size() == 2);

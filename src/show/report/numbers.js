@@ -89,5 +89,11 @@ const digits = v => {
     if (v === null || v === undefined || Number.isNaN(v)) return "-";
     return Math.abs(v) >= 1e5 || (v !== 0 && Math.abs(v) < 1e-3) ? v.toExponential(4) : String(+v.toPrecision(6));
 };
-const bracketed = unit => "[" + (unit === "" || unit === "1" ? "-" : unit) + "]";
-const withUnit = (v, unit) => digits(v) + (unit === "" || unit === "1" || unit === "bool" ? "" : " " + unit);
+// A sequence's column holds the number of the present stage, from 1; its unit is "stage of " and its path.
+const stagesOf = unit => (unit.startsWith("stage of ") ? anyColumn(unit.slice(9))?.stages : null) ?? null;
+const bracketed = unit => "[" + (unit === "" || unit === "1" ? "-" : stagesOf(unit) ? "stage" : unit) + "]";
+const withUnit = (v, unit) => {
+    const stages = stagesOf(unit);
+    if (stages) return stages[Math.floor(v + 1e-6) - 1] ?? "-";
+    return digits(v) + (unit === "" || unit === "1" || unit === "bool" ? "" : " " + unit);
+};

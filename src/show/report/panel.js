@@ -41,7 +41,7 @@ class Panel {
             ylabel: bracketed(this.units[0] || ""), y2label: this.units.length > 1 ? bracketed(this.units[1]) : null, xlabel: "time [s]", xLabelHeight: 16,
             axes: {
                 x: { axisLabelFormatter: v => digits(+v), valueFormatter: v => digits(v) },
-                y: { axisLabelWidth: 62 }, y2: { axisLabelWidth: 62, drawGrid: false } },
+                y: this.axis(0), y2: { ...this.axis(1), drawGrid: false, independentTicks: true } },
             interactionModel: { ...Dygraph.defaultInteractionModel, dblclick: showAll },
             underlayCallback: (canvas, area, graph) => this.marks(canvas, area, graph),
             drawCallback: (graph, initial) => { if (!initial) show(graph.xAxisRange()); },
@@ -50,6 +50,11 @@ class Panel {
         this.plot.graph = this.graph;
         this.legend();
         this.placeCursor();
+    }
+    axis(side) {
+        const stages = stagesOf(this.units[side] ?? "");
+        if (!stages) return { axisLabelWidth: 62 };
+        return { axisLabelWidth: 84, valueRange: [0.5, stages.length + 0.5], ticker: () => stages.map((name, k) => ({ v: k + 1, label: name })) };
     }
     timeAt(event) {
         const t = this.graph.toDataXCoord(this.graph.eventToDomCoords(event)[0]);
