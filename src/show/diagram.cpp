@@ -14,28 +14,18 @@
 #include "model/check_units.hpp"
 #include "netloop/recording.hpp"
 #include "record/whole_file.hpp"
+#include "show/palette.hpp"
 #include "show/picture_file.hpp"
 
 namespace netloop {
 namespace {
 
-// A domain's line: colour from a palette that people with a colour weakness tell apart, style, and the tag that is written on it.
-struct Line {
-    const char *domain, *colour, *style, *tag;
-    double width;
-};
-constexpr Line kLines[] = {{"hydraulic", "#1b6ca8", "solid", "hydr", 2.4}, {"gas", "#17838c", "dashed", "gas", 2.4},
-                           {"thermal", "#d81e7f", "dotted", "heat", 2.4},  {"electrical", "#b8860b", "solid", "el", 1.2},
-                           {"rotational", "#2a9134", "bold", "rot", 3.2},  {"translational", "#7a4419", "dashed", "lin", 3.2},
-                           {"planar", "#8e44ad", "dashed", "plane", 1.6}};
-constexpr Line kOther = {"", "#555555", "solid", "", 1.6};
-
-const Line& line_of(const Definition* domain)
+const DomainLine& line_of(const Definition* domain)
 {
     if (domain != nullptr)
-        for (const Line& l : kLines)
+        for (const DomainLine& l : kDomainLines)
             if (domain->name == l.domain) return l;
-    return kOther;
+    return kOtherLine;
 }
 
 std::string dot_text(const std::string& text)
@@ -177,7 +167,7 @@ private:
         const Definition* domain = nullptr;
         for (const Expr* e : j.ports)
             if (domain == nullptr && e->kind == ExprKind::path) domain = domain_of_port(set_, info, *e);
-        const Line& line = line_of(domain);
+        const DomainLine& line = line_of(domain);
         std::string tag = *line.tag != 0 ? line.tag : domain != nullptr ? domain->name : "";
         std::string look = fmt::format("color=\"{}\", style={}, penwidth={:.1f}", line.colour, line.style, line.width);
         std::vector<End> ends;

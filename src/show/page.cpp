@@ -9,6 +9,7 @@
 
 #include "netloop/error.hpp"
 #include "show/outline.hpp"
+#include "show/palette.hpp"
 #include "units/unit.hpp"
 
 namespace netloop {

@@ -5,7 +5,8 @@
 #include <filesystem>
 #include <nlohmann/json.hpp>
 
-#include "show/page.hpp"
+#include "show/curves.hpp"
+#include "show/palette.hpp"
 #include "show/pictures.hpp"
 #include "show/report_data.hpp"
 #include "units/unit.hpp"

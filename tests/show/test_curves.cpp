@@ -381,7 +381,7 @@ TEST_CASE("a page: every panel, legend entry and axis has its place, and none li
     CHECK(count("axes x1y2") == 1);
     // neighbours are told apart by colour and by dashes
     CHECK(count("dt solid lc rgb '#14508c'") >= 2);
-    CHECK(count("dt (14,5) lc rgb '#d9772b'") >= 2);
+    CHECK(count("dt (14,5) lc rgb '#eb831b'") >= 2);
 
     request.columns = 2;
     script = page_script(find_content(r, {"r"}, request), request, "x.svg");

@@ -42,7 +42,7 @@ TEST_CASE("a system's parts, joints and signals; a part shown from inside")
     CHECK(text.find("size = 0.3 V*s/rad") != std::string::npos);
     CHECK(text.find("<b>disc[2]</b>") != std::string::npos);
     CHECK(count(text, "shape=point") == 1);                  // four ends meet in a point
-    CHECK(count(text, "#2a9134") == 5);                      // that point and its lines
+    CHECK(count(text, "#80955c") == 5);                      // that point and its lines
     CHECK(text.find("arrowhead=vee") != std::string::npos);  // the signal
     CHECK(text.find("headlabel=\"torque\"") != std::string::npos);
     CHECK(text.find("cluster_") == std::string::npos);
