@@ -19,6 +19,7 @@ namespace fs = std::filesystem;
 
 // One curve is told from the next in grey, too: by its dashes.
 constexpr const char* kDashes[] = {"solid", "(14,5)", "(14,4,4,4)", "(6,3)", "(22,4,8,4)", "(14,3,4,3,4,3)", "(9,6)", "(4,3)"};
+constexpr int kRunDashes[] = {20, 10, 5, 28};
 constexpr const char *kInk = "#333333", *kFrame = "#7a7f85", *kGrid = "#dfe3e6", *kMark = "#a33b20";
 // pixels
 constexpr double kLeft = 78, kRight = 24, kRightAxis = 78, kLegend = 22, kBelow = 44, kGap = 10, kTitle = 36, kLane = 30, kSample = 30;
@@ -309,12 +310,28 @@ private:
         return step > 0 ? fmt::format(" {:.6g}", step) : "";
     }
 
-    // Colour by quantity; dashes by run where there are several, else by place in the panel.
+    // Colour by quantity. A run alone: dashes by place in the panel. Several runs: the length of dashes tells the run, dots between them the quantity, so that
+    // in grey no two curves of a panel are alike.
     std::string style(const PanelContent& p, std::size_t k) const
     {
         const Curve& c = p.curves[k];
-        std::size_t dash = content_.several_runs && content_.n_runs > 1 ? c.run : k;
-        return fmt::format("dt {} lc rgb '{}'", kDashes[dash % std::size(kDashes)], kColours[c.quantity % std::size(kColours)]);
+        std::string dash = kDashes[k % std::size(kDashes)];
+        if (content_.several_runs) {
+            std::vector<std::size_t> before;  // quantities of the panel
+            for (std::size_t i = 0; i < k; ++i)
+                if (p.curves[i].quantity != c.quantity && std::find(before.begin(), before.end(), p.curves[i].quantity) == before.end())
+                    before.push_back(p.curves[i].quantity);
+            dash = run_dash(c.run, before.size());
+        }
+        return fmt::format("dt {} lc rgb '{}'", dash, kColours[c.quantity % std::size(kColours)]);
+    }
+
+    static std::string run_dash(std::size_t run, std::size_t dots)
+    {
+        if (run == 0 && dots == 0) return "solid";
+        std::string out = fmt::format("({},4", kRunDashes[run % std::size(kRunDashes)]);
+        for (std::size_t d = 0; d < dots % 4; ++d) out += ",2.5,4";
+        return out + ")";
     }
 
     void panel(std::size_t index)

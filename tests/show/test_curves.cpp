@@ -393,6 +393,29 @@ TEST_CASE("a page: every panel, legend entry and axis has its place, and none li
     CHECK(script.find("set yrange [0:300]") != std::string::npos);
 }
 
+TEST_CASE("in grey no two curves of a panel are alike: dashes by place, or by run and quantity")
+{
+    auto dashes = [](const std::string& script) {
+        std::vector<std::string> found;
+        for (std::size_t at = script.find("with lines lw"); at != std::string::npos; at = script.find("with lines lw", at + 1)) {
+            std::size_t begin = script.find(" dt ", at) + 4;
+            found.push_back(script.substr(begin, script.find(" lc", begin) - begin));
+        }
+        return found;
+    };
+    for (std::size_t runs : {1, 2, 3}) {
+        std::vector<Recording> r(runs, swing(0.05));
+        std::vector<std::string> names{"a", "b", "c"};
+        PlotRequest request = want({"pump.p", "cell[2].p", "leaf.angle"});
+        request.difference = false;
+        std::vector<std::string> found = dashes(page_script(find_content(r, names, request), request, "x.svg"));
+        REQUIRE(found.size() == 3 * runs);
+        std::sort(found.begin(), found.end());
+        INFO(runs, " runs");
+        CHECK(std::unique(found.begin(), found.end()) == found.end());
+    }
+}
+
 TEST_CASE("folded cycles fade towards the first; a gap in a curve stays one")
 {
     std::vector<Recording> r{swing(0.05)};

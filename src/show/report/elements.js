@@ -21,8 +21,12 @@ function sample(colour, dash) {
     svg.append(line);
     return svg;
 }
-// Colour tells quantities apart; dashes tell runs apart where there are several.
-const dashOf = (k, r) => dashes[(several ? r : k) % dashes.length];
+// Colour tells quantities apart. A run alone: dashes by place in the panel; several runs: the length of dashes tells the run, dots the quantity.
+const dashOf = (k, r) => {
+    if (!several) return dashes[k % dashes.length];
+    if (r === 0 && k === 0) return null;
+    return [[20, 10, 5, 28][r % 4], 4, ...new Array(k % 4).fill([2.5, 4]).flat()];
+};
 const labelOf = (path, run) => path + (several ? " (" + run.name + ")" : "");
 // A choice among the units that can stand for this one; null if there is no other.
 function unitChoice(unit, choose) {

@@ -70,7 +70,7 @@ if (several)
             for (const p of [...panels, ...pairPanels]) p.build();
         };
         const box = make("input", { type: "checkbox", checked: true, onchange: turn });
-        byId("runs").append(make("label", { class: "entry" }, box, sample("#333333", dashes[r % dashes.length]), run.name));
+        byId("runs").append(make("label", { class: "entry" }, box, sample("#333333", dashOf(0, r)), run.name));
     });
 
 // --- measures over variants
@@ -96,7 +96,7 @@ if (several && data.measures.length > 0) {
             type: "radar",
             data: { labels: usable.map(m => m.name), datasets: runs.map((run, r) => ({
                 label: run.name, data: usable.map(m => m.values[r] / largest(m)), borderColor: palette[r], backgroundColor: palette[r] + "22",
-                borderDash: dashes[r % dashes.length] || [], pointRadius: 3 })) },
+                borderDash: dashOf(0, r) || [], pointRadius: 3 })) },
             options: { ...plain, scales: { r: { suggestedMin: 0, suggestedMax: 1, ticks } },
                 plugins: { legend: { labels: { usePointStyle: true, pointStyle: "line", pointStyleWidth: 40 } }, tooltip: { callbacks: { label } } } } });
     }
