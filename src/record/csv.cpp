@@ -148,9 +148,12 @@ Recording read_csv(const std::string& path)
         c.scale = unit.scale;
         c.offset = unit.offset;
         units.push_back(unit);
+        if (r.find(c.name) != nullptr) throw RecordingError(fmt::format("'{}': two columns are called '{}'", path, c.name));
         r.columns.push_back(std::move(c));
     }
     if (r.columns.empty() || r.columns[0].name != "time") throw RecordingError(fmt::format("'{}' is no recording: its first column is not 'time [s]'", path));
+    if (!(units[0].dimension == Dimension::base(2)))
+        throw RecordingError(fmt::format("'{}': the time is in [{}], which is no unit of time", path, r.columns[0].unit));
     for (std::size_t line = 2; at < text.size(); ++line) {
         std::vector<std::string> fields = split(text, at);
         if (fields.size() == 1 && fields[0].empty()) continue;
@@ -163,6 +166,10 @@ Recording read_csv(const std::string& path)
                 throw RecordingError(fmt::format("'{}', line {}: '{}' is not a number (column '{}')", path, line, fields[i], r.columns[i].name));
             r.columns[i].values.push_back(units[i].to_si(v));
         }
+        const std::vector<double>& t = r.time().values;
+        if (!std::isfinite(t.back())) throw RecordingError(fmt::format("'{}', line {}: the time is {}", path, line, t.back()));
+        if (t.size() > 1 && t.back() < t[t.size() - 2])
+            throw RecordingError(fmt::format("'{}', line {}: the time goes back from {:g} s to {:g} s", path, line, t[t.size() - 2], t.back()));
     }
     return r;
 }

@@ -12,11 +12,11 @@ namespace netloop {
 
 struct PlotRequest {
     /// Paths, or patterns: "pump.*"; "2:pump.p" is that of the second recording alone; "leaf.angle:deg" is drawn in deg; "/" begins a panel of its own below.
-    std::vector<std::string> quantities;
+    std::vector<std::string> quantities{};
     std::vector<FigureRequest::Panel> panels{};  ///< instead of quantities: what a scenario's figure asks for
-    std::string against;                         ///< x axis; empty: time; "time:min": time in another unit
-    std::string title;
-    std::string out;  ///< .png, .svg or .pdf
+    std::string against{};                       ///< x axis; empty: time; "time:min": time in another unit
+    std::string title{};
+    std::string out{};  ///< .png, .svg or .pdf
     int width = 1280, height = 800;
     std::optional<double> from{}, to{};  ///< s
     /// Working cycles over each other: of a period (s), or from one time at which a condition becomes true to the next.
