@@ -6,6 +6,7 @@
 #include <csignal>
 #include <memory>
 #include <nlohmann/json.hpp>
+#include <optional>
 
 #include "commands.hpp"
 
@@ -21,7 +22,7 @@ void on_interrupt(int)
 struct Options {
     std::string file, scenario, system, out, stop, output_every, integrator, evaluator, step;
     std::vector<std::string> set, keep;
-    double tolerance = 0;
+    std::optional<double> tolerance;
     bool json = false, quiet = false, events = false;
 };
 
@@ -131,7 +132,7 @@ int run_run(const Options& o)
     netloop::RunOptions options;
     if (!o.stop.empty()) options.stop = seconds_from(o.stop, "--stop");
     if (!o.output_every.empty()) options.output_every = seconds_from(o.output_every, "--output-every");
-    if (o.tolerance > 0) options.tolerance = o.tolerance;
+    options.tolerance = o.tolerance;
     options.integrator = o.integrator;
     options.evaluator = o.evaluator;
     if (!o.step.empty()) options.step = seconds_from(o.step, "--step");

@@ -368,6 +368,13 @@ void Run::set(const std::string& path, const Quantity& value)
     data_->give(p, data_->checked_si(p, value));
 }
 
+void Run::check_params()
+{
+    if (data_->simulation) return data_->settle();
+    data_->make_simulation({});
+    data_->simulation.reset();  // a run that follows chooses its own settings
+}
+
 Run::Input& Run::Input::operator=(double si)
 {
     if (!std::isfinite(si)) throw UsageError(fmt::format("'{}' cannot be set to {}", path_, si));

@@ -138,6 +138,15 @@ TEST_CASE("--json gives the same for programs")
     CHECK(bad["ok"] == false);
     CHECK(bad["messages"][0]["id"] == "unit-mismatch");
     CHECK(bad["messages"][0]["line"] == 3);
+    test::write_file(scratch / "light.loop", "use mechanics\nsystem S {\n part body : Mass(mass = -3 kg)\n init body.x = 0 m\n init body.v = 0 m/s\n}\n");
+    test::Outcome light = test::netloop("check " + (scratch / "light.loop"));
+    CHECK(light.code == 1);
+    CHECK(has(light.err, "light.loop:3: param 'body.mass' is -3 kg, outside its range"));
+    auto told = nlohmann::json::parse(test::netloop("check --json " + (scratch / "light.loop")).out);
+    CHECK(told["ok"] == false);
+    CHECK(told["messages"][0]["id"] == "out-of-range");
+    CHECK(told["messages"][0]["line"] == 3);
+    CHECK(has(told["messages"][0]["file"].get<std::string>(), "light.loop"));
     auto good = nlohmann::json::parse(test::netloop("check --json " + kBridge).out);
     CHECK(good["ok"] == true);
     CHECK(good["states"] == 13);
