@@ -1,6 +1,7 @@
 """Uses a report in headless Chromium as a reader would: drags, types, clicks, moves the slider. Prints what the page then says, as JSON.
 
     python3 in_browser.py report.html [words to search for [path of a sequence]]
+    python3 in_browser.py --pairs report.html    # its panels of one quantity against another
 
 Talks to chromedriver by the W3C WebDriver protocol; needs nothing but Python's own library.
 """
@@ -77,6 +78,18 @@ def to(x, y):
     return {"type": "pointerMove", "duration": 30, "x": int(x), "y": int(y)}
 
 
+def open_page(page):
+    browser.call("POST", "/url", {"url": "file://" + os.path.abspath(page)})
+    for _ in range(200):
+        if browser.script("return document.body.dataset.ready === 'yes'"):
+            break
+        time.sleep(0.05)
+
+
+def console():
+    return [entry["message"] for entry in browser.call("POST", "/se/log", {"type": "browser"}) if entry["level"] in ("SEVERE", "WARNING")]
+
+
 def use_figures(said, text):
     axis = ("const l = [...document.querySelectorAll('.plot')][{}].querySelectorAll('.dygraph-axis-label-x'); "
             "return [parseFloat(l[0].textContent), parseFloat(l[l.length - 1].textContent)]")
@@ -99,11 +112,7 @@ def use_figures(said, text):
 
 def use(page, search, sequence):
     said = {}
-    browser.call("POST", "/url", {"url": "file://" + os.path.abspath(page)})
-    for _ in range(200):
-        if browser.script("return document.body.dataset.ready === 'yes'"):
-            break
-        time.sleep(0.05)
+    open_page(page)
     text = lambda selector: browser.script(f"const e = document.querySelector({json.dumps(selector)}); return e === null ? null : e.textContent")
     said["title"] = text("h1")
     said["panels"] = browser.script("return document.querySelectorAll('.plot canvas').length / 2")
@@ -163,12 +172,50 @@ def use(page, search, sequence):
     said["redraw_ms"] = browser.script("const t = performance.now(); document.getElementById('closer').click(); const d = performance.now() - t; "
                                        "document.getElementById('whole').click(); return d")
     said["outside"] = browser.script("return performance.getEntriesByType('resource').map(e => e.name).filter(n => !n.startsWith('data:') && !n.startsWith('blob:'))")
-    said["console"] = [entry["message"] for entry in browser.call("POST", "/se/log", {"type": "browser"}) if entry["level"] in ("SEVERE", "WARNING")]
+    said["console"] = console()
+    return said
+
+
+def use_pairs(page):
+    said = {}
+    open_page(page)
+    chart = "Chart.getChart(document.querySelector('.pair canvas'))"
+    x_range = f"const c = {chart}; return [c.scales.x.min, c.scales.x.max]"
+    points = f"return {chart}.data.datasets.reduce((n, d) => n + d.data.length, 0)"
+    said["panels"] = browser.script("return document.querySelectorAll('.pair').length")
+    said["missing"] = browser.script("return [...document.querySelectorAll('#figures > p.soft')].map(e => e.textContent)")
+    said["curves"] = browser.script(f"return {chart}.data.datasets.length")
+    said["x_range"] = browser.script(x_range)
+    said["points"] = browser.script(points)
+    browser.drag(".plot", 0.3, 0.5)
+    said["points_in_frame"] = browser.script(points)
+    x, y, w, h = browser.box(".plot")
+    browser.pointer(to(x + w / 2 - 40, y + h / 2), to(x + w / 2, y + h / 2))
+    said["cursor"] = browser.script("return document.getElementById('cursor').textContent")
+    said["read_out"] = browser.script("return [...document.querySelectorAll('.pair')].map(e => e.parentNode.querySelector('.value').textContent)")
+    said["dots"] = browser.script("return [...document.querySelectorAll('.dot')].filter(e => e.style.display === 'block').length")
+    browser.click("#whole")
+    x, y, w, h = browser.box(".pair canvas")
+    down, up = {"type": "pointerDown", "button": 0}, {"type": "pointerUp", "button": 0}
+    browser.pointer(to(x + 0.4 * w, y + 0.3 * h), down, to(x + 0.6 * w, y + 0.5 * h), to(x + 0.7 * w, y + 0.7 * h), up)
+    said["zoomed"] = browser.script(x_range)
+    browser.script("for (const [kind, dx] of [['mousedown', 0], ['mousemove', 40], ['mouseup', 40]]) { const c = document.querySelector('.pair canvas'), r = c.getBoundingClientRect();"
+                   " c.dispatchEvent(new MouseEvent(kind, { bubbles: true, shiftKey: true, clientX: r.x + r.width / 2 + dx, clientY: r.y + r.height / 2 })); }")
+    said["panned"] = browser.script(x_range)
+    browser.click(".pair canvas", 2)
+    said["whole"] = browser.script(x_range)
+    browser.script("const s = [...document.querySelector('.pair').parentNode.querySelectorAll('select')].find(s => s.value === 'm'); s.value = 'mm'; "
+                   "s.dispatchEvent(new Event('change'))")
+    said["in_mm"] = browser.script(x_range)
+    browser.click("#runs input")
+    said["one_run"] = browser.script(f"return {chart}.data.datasets.length")
+    said["console"] = console()
     return said
 
 
 browser = Browser()
 try:
-    print(json.dumps(use(*(sys.argv[1:4] + ["", ""])[:3]), indent=1))
+    said = use_pairs(sys.argv[2]) if sys.argv[1] == "--pairs" else use(*(sys.argv[1:4] + ["", ""])[:3])
+    print(json.dumps(said, indent=1))
 finally:
     browser.close()
