@@ -350,8 +350,8 @@ private:
                              y_tics(p, p.units[0], left, b.bottom - b.top));
         if (two(p)) {
             Range r = y_range(p, p.units[1]);
-            text_ += fmt::format("set y2range [{:.12g}:{:.12g}]\nset y2tics{}\nset border 11 lc rgb '{}'\n", r.low, r.high,
-                                 y_tics(p, p.units[1], r, b.bottom - b.top), kFrame);
+            text_ += fmt::format("set y2range [{:.12g}:{:.12g}]\nset y2tics{} textcolor rgb '{}'\nset border 11 lc rgb '{}'\n", r.low, r.high,
+                                 y_tics(p, p.units[1], r, b.bottom - b.top), kInk, kFrame);
         } else {
             text_ += fmt::format("unset y2tics\nset border 3 lc rgb '{}'\n", kFrame);
         }
