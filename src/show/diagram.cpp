@@ -65,15 +65,14 @@ private:
     // What holds an opened part is open, too.
     bool is_open(const std::string& path) const
     {
-        for (const std::string& o : request_.open)
-            if (o == path || o.starts_with(path + ".") || (o == "*" && path.find('.') == std::string::npos)) return true;
-        return false;
+        return std::any_of(request_.open.begin(), request_.open.end(),
+                           [&](const std::string& o) { return o == path || o.starts_with(path + ".") || (o == "*" && path.find('.') == std::string::npos); });
     }
 
     void put(const std::string& text, int level) { nodes_ += std::string(static_cast<std::size_t>(2 * level), ' ') + text + "\n"; }
 
     // The statements of a component, those inside of loops and branches too.
-    void walk(const std::vector<BodyItem>& items, const std::function<void(const Statement&, const FileScope&)>& visit)
+    static void walk(const std::vector<BodyItem>& items, const std::function<void(const Statement&, const FileScope&)>& visit)
     {
         std::function<void(const Statement&, const FileScope&)> one = [&](const Statement& s, const FileScope& scope) {
             visit(s, scope);
@@ -151,7 +150,7 @@ private:
     {
         auto full = [&](const std::string& name) { return prefix.empty() ? name : prefix + "." + name; };
         const std::string& first = e.path.at(0).name;
-        if (parts.count(first) != 0 && e.path.size() >= 2) {
+        if (parts.contains(first) && e.path.size() >= 2) {
             std::string port = e.path[1].name;
             if (is_open(full(first))) return {full(first) + "." + port + "#port", ""};
             return {full(first), port};

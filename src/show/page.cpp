@@ -51,8 +51,8 @@ double letters(const std::string& text)
 std::string faded(const std::string& colour, double share)
 {
     std::string out = "#";
-    for (int k = 0; k < 3; ++k) {
-        auto part = std::stoi(colour.substr(static_cast<std::size_t>(1 + 2 * k), 2), nullptr, 16);
+    for (std::size_t k = 0; k < 3; ++k) {
+        auto part = std::stoi(colour.substr(1 + 2 * k, 2), nullptr, 16);
         out += fmt::format("{:02x}", static_cast<int>(std::lround(255 + share * (part - 255))));
     }
     return out;
@@ -131,7 +131,7 @@ private:
                                  kInk);
     }
 
-    bool two(const PanelContent& p) const { return p.units.size() > 1; }
+    static bool two(const PanelContent& p) { return p.units.size() > 1; }
     bool right(const PanelContent& p, const Curve& c) const { return two(p) && c.unit == p.units[1]; }
     std::string label(const PanelContent& p, const Curve& c) const { return c.label + (two(p) ? (right(p, c) ? " (right)" : " (left)") : ""); }
 
@@ -190,7 +190,8 @@ private:
             return;
         }
         for (std::size_t g = 0; g < groups.size(); ++g) {
-            double left = column_width * static_cast<double>(g % columns), at = top + row_height * static_cast<double>(g / columns);
+            std::size_t row = g / columns;
+            double left = column_width * static_cast<double>(g % columns), at = top + row_height * static_cast<double>(row);
             double fixed = 0, weights = 0;
             for (std::size_t p : groups[g]) fixed += outside(p, column_width), weights += weight(p);
             for (std::size_t p : groups[g]) {

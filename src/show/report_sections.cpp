@@ -250,7 +250,7 @@ std::string model_section(const ReportContent& page)
     else if (!page.runs[0].origin.texts.empty())
         out += "<p class=\"soft\">No diagram: " + markup(page.no_diagram) + "</p>\n";
     for (const ModelText& t : page.runs[0].origin.texts) {
-        out += fmt::format("<details{}><summary>{}</summary>\n<pre>", &t == &page.runs[0].origin.texts[0] ? " open" : "", markup(t.file));
+        out += fmt::format("<details{}><summary>{}</summary>\n<pre>", &t == &page.runs[0].origin.texts.front() ? " open" : "", markup(t.file));
         std::istringstream in(t.text);
         int n = 0;
         for (std::string line; std::getline(in, line);) out += fmt::format("<span class=\"no\">{}</span>{}\n", ++n, markup(line));
