@@ -14,7 +14,8 @@ namespace netloop {
 namespace {
 
 constexpr std::size_t kBlockNumbers = 1u << 19, kChunkNumbers = 1u << 10, kWaiting = 4;
-constexpr double kNoise = 6.0;  // bits of a byte's eight: above this deflating saves less than it costs
+constexpr std::size_t kBehind = 2;  // blocks that still wait: from then on the next one is stored as it is, so that the run need not wait
+constexpr double kNoise = 6.0;      // bits of a byte's eight: above this deflating saves less than it costs
 
 // What a byte of the plane tells, estimated from every eighth one.
 double bits_of_a_byte(const std::uint8_t* plane, std::size_t n)
@@ -39,12 +40,12 @@ void shuffle(const std::vector<std::uint64_t>& numbers, std::vector<std::uint8_t
 }
 
 // Zlib streams (RFC 1950, 1951). The planes of the last digits, which come first, are as good as random: they are stored as they are, and only the
-// others are deflated, which is several times faster than trying it on all.
+// others are deflated, which is several times faster than trying it on all. With `store` all of them are stored.
 class Deflater {
 public:
-    std::vector<std::uint8_t> pack(const std::vector<std::uint8_t>& shuffled, std::size_t numbers)
+    std::vector<std::uint8_t> pack(const std::vector<std::uint8_t>& shuffled, std::size_t numbers, bool store)
     {
-        std::size_t noise = 0;
+        std::size_t noise = store ? shuffled.size() : 0;
         while (noise < sizeof(double) * numbers && bits_of_a_byte(shuffled.data() + noise, numbers) > kNoise) noise += numbers;
         std::vector<std::uint8_t> out{0x78, 0x01};
         for (std::size_t at = 0; at < noise; at += kStored) {
@@ -93,7 +94,7 @@ BlockPacker::~BlockPacker()
 bool BlockPacker::put(RowBlock block)
 {
     if (!thread_.joinable()) {
-        pack(block);
+        pack(block, false);
         return !failed_;
     }
     std::unique_lock lock(mutex_);
@@ -118,17 +119,18 @@ void BlockPacker::work()
         if (end_) return;
         RowBlock block = std::move(waiting_.front());
         waiting_.pop_front();
+        bool behind = waiting_.size() >= kBehind;
         busy_ = true;
         lock.unlock();
         changed_.notify_all();
-        pack(block);
+        pack(block, behind);
         lock.lock();
         busy_ = false;
         changed_.notify_all();
     }
 }
 
-void BlockPacker::pack(RowBlock& block)
+void BlockPacker::pack(RowBlock& block, bool store)
 {
     // Some chunks beside each other are taken out of the rows at once: a row of the block lies in few lines of the cache, a column in very many.
     std::size_t numbers = shape_.rows * shape_.columns, together = std::max<std::size_t>(1, 16 / shape_.columns);
@@ -152,7 +154,7 @@ void BlockPacker::pack(RowBlock& block)
         }
         for (std::size_t k = 0; k < n; ++k) {
             shuffle(columns[k], shuffled);
-            chunks.push_back(deflater.pack(shuffled, numbers));
+            chunks.push_back(deflater.pack(shuffled, numbers, store));
         }
     }
     bool kept = sink_(block, chunks);

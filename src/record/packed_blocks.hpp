@@ -26,7 +26,8 @@ struct RowBlock {
     std::vector<double> data;  ///< rows x columns
 };
 
-/// Shuffles and deflates the chunks as HDF5's filters of that name do, so that any reader of HDF5 can read them.
+/// Shuffles and deflates the chunks as HDF5's filters of that name do, so that any reader of HDF5 can read them. Where rows come faster than they can be
+/// deflated, blocks are stored (a valid stream, too): the file is larger, and the run does not wait.
 class BlockPacker {
 public:
     /// Takes the packed chunks of a block, in the order of their columns; called in the packer's thread. False if they could not be kept.
@@ -46,7 +47,7 @@ public:
 
 private:
     void work();
-    void pack(RowBlock& block);
+    void pack(RowBlock& block, bool store);
 
     std::size_t columns_;
     ChunkShape shape_;

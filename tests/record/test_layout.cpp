@@ -2,10 +2,13 @@
 #include <doctest/doctest.h>
 
 #include <fmt/format.h>
+#include <algorithm>
+#include <chrono>
 #include <cmath>
 #include <cstdlib>
 #include <filesystem>
 #include <nlohmann/json.hpp>
+#include <thread>
 
 #include "record/packed_blocks.hpp"
 #include "support/support.hpp"
@@ -237,6 +240,43 @@ TEST_CASE("what docs/recordings.md says stands in `about` and `results` stands t
     Recording back = Recording::load(scratch / "m.h5");
     CHECK(back.origin.stages_of("duty") == std::vector<std::string>{"fast", "slow"});
     CHECK(back["duty"].final() == 2);
+}
+
+TEST_CASE("where rows come faster than they are packed, blocks are stored, as streams that any reader of zlib takes")
+{
+    constexpr std::size_t kRows = 4096, kColumns = 3, kBlocks = 7;
+    std::vector<std::vector<std::uint8_t>> first_chunks;
+    auto slow = [&](const RowBlock& block, const std::vector<std::vector<std::uint8_t>>& chunks) {
+        CHECK(block.first == first_chunks.size() * kRows);  // in their order
+        CHECK(chunks.size() == kColumns);
+        first_chunks.push_back(chunks[0]);
+        std::this_thread::sleep_for(std::chrono::milliseconds(40));
+        return true;
+    };
+    {
+        BlockPacker packer(kColumns, {kRows, 1}, slow, true);
+        for (std::size_t b = 0; b < kBlocks; ++b) {
+            RowBlock block{b * kRows, kRows, packer.room()};
+            for (std::size_t r = 0; r < kRows; ++r)
+                for (std::size_t c = 0; c < kColumns; ++c) block.data[r * kColumns + c] = static_cast<double>(b) + 0.25 * static_cast<double>(c);
+            CHECK(packer.put(std::move(block)));
+        }
+        CHECK(packer.wait());
+    }
+    REQUIRE(first_chunks.size() == kBlocks);
+    std::size_t raw = kRows * sizeof(double);
+    CHECK(first_chunks.back().size() < raw / 20);  // nothing waited behind it
+    CHECK(std::any_of(first_chunks.begin(), first_chunks.end(), [&](const auto& c) { return c.size() > raw && c.size() < raw + 64; }));
+    // the planes of the number b: 4,096 times each of its bytes, the lowest first
+    test::Scratch scratch;
+    test::write_file(scratch / "read.py",
+                     "import sys, zlib, struct\nfor b in range(7):\n    data = zlib.decompress(open(f'{sys.argv[1]}/{b}', 'rb').read())\n    assert data == "
+                     "b''.join(bytes([x]) * 4096 "
+                     "for x in struct.pack('<d', b)), b\nprint('good')\n");
+    for (std::size_t b = 0; b < kBlocks; ++b) test::write_file(scratch / std::to_string(b), {first_chunks[b].begin(), first_chunks[b].end()});
+    test::Outcome o = test::shell("/usr/bin/python3 " + (scratch / "read.py") + " " + scratch.path());
+    INFO(o.err);
+    CHECK(o.out == "good\n");
 }
 
 TEST_SUITE_END();
