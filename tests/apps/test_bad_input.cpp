@@ -35,7 +35,7 @@ public:
         fs::create_directories(in("folder.loop"));
         test::write_file(in("tub.loop"), kModel);
         test::write_file(in("empty"), "");
-        test::write_file(in("noise"), std::string("\x89HDF\r\n\x1a\n\0\1\2\3\xff\xfe garbage", 24));
+        test::write_file(in("noise"), std::string("\x89HDF\r\n\x1a\n\0\1\2\3\xff\xfe garbage", 22));
         REQUIRE(test::netloop("run " + in("tub.loop") + " --quiet --out " + in("good.h5")).code == 0);
         REQUIRE(test::netloop("convert " + in("good.h5") + " " + in("good.csv")).code == 0);
         std::string whole = test::read_file(in("good.h5"));
