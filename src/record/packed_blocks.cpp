@@ -14,7 +14,7 @@ namespace netloop {
 namespace {
 
 constexpr std::size_t kBlockNumbers = 1u << 19, kChunkNumbers = 1u << 10, kWaiting = 4;
-constexpr std::size_t kBehind = 2;  // blocks that still wait: from then on the next one is stored as it is, so that the run need not wait
+constexpr std::size_t kBehind = 1;  // blocks that still wait: from then on the next one is stored as it is, so that the run need not wait
 constexpr double kNoise = 6.0;      // bits of a byte's eight: above this deflating saves less than it costs
 
 // What a byte of the plane tells, estimated from every eighth one.
