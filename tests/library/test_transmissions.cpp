@@ -175,13 +175,13 @@ TEST_CASE("Wheel: traction by the slip law, its peak at the best slip, and rolli
 TEST_CASE("Shift: two springs in line, their rest lengths made up by spacers, swing as one of both stiffnesses")
 {
     // wall - spring (100 N/m) - 0.3 m - mass - 0.2 m - spring (60 N/m) - wall at 0.5 m: at rest at x = 0.3 m, omega^2 = 160 / 2
-    Recording r =
-        run("part left : Anchor\n part right : Anchor(position = 0.5 m)\n part s1 : Spring(stiffness = 100 N/m)\n part s2 : Spring(stiffness = 60 N/m)\n part to : "
-            "Shift(by = 0.3 m)\n part "
-            "from : Shift(by = 0.2 m)\n part body : Mass(mass = 2 kg)\n left.point -- s1.a\n s1.b -- to.a\n to.b -- body.point -- from.a\n from.b -- s2.a\n "
-            "s2.b -- right.point\n init "
-            "body.x = 0.35 m\n init body.v = 0 m/s",
-            2, 0.01);
+    Recording r = run(
+        "part left : Anchor\n part right : Anchor(position = 0.5 m)\n part s1 : Spring(stiffness = 100 N/m)\n part s2 : Spring(stiffness = 60 N/m)\n part to : "
+        "Shift(by = 0.3 m)\n part "
+        "from : Shift(by = 0.2 m)\n part body : Mass(mass = 2 kg)\n left.point -- s1.a\n s1.b -- to.a\n to.b -- body.point -- from.a\n from.b -- s2.a\n "
+        "s2.b -- right.point\n init "
+        "body.x = 0.35 m\n init body.v = 0 m/s",
+        2, 0.01);
     double omega = std::sqrt(160.0 / 2);
     for (std::size_t i = 0; i < r.n_rows(); ++i) {
         double t = r.time().values[i], x = 0.3 + 0.05 * std::cos(omega * t);
