@@ -2,7 +2,6 @@
 
 #include <memory>
 #include <nlohmann/json.hpp>
-#include <regex>
 
 #include "commands.hpp"
 
@@ -64,15 +63,6 @@ int run_check(const Options& o)
                    system.n_equations(), system.n_states(), system.n_iterates());
         if (o.explain) fmt::print("\n{}", system.explain());
         return 0;
-    } catch (const netloop::RunError& error) {  // of a param; its text begins with the place
-        if (!o.json) throw;
-        std::string text = error.what(), file;
-        int line = 0;
-        if (std::smatch m; std::regex_match(text, m, std::regex("([^:]+):([0-9]+): (.*)"))) file = m[1], line = std::stoi(m[2]), text = std::string(m[3]);
-        nlohmann::json message{{"id", error.id()}, {"severity", "error"}, {"file", file},        {"line", line},
-                               {"column", 0},      {"text", text},        {"hint", error.hint()}};
-        fmt::print("{}\n", nlohmann::json{{"ok", false}, {"messages", nlohmann::json::array({message})}}.dump(2));
-        return 1;
     } catch (const netloop::ModelError& error) {
         if (!o.json) throw;
         fmt::print("{}\n", nlohmann::json{{"ok", false}, {"messages", nlohmann::json::parse(json_of(error.diagnostics()))}}.dump(2));

@@ -63,7 +63,6 @@ int run_plot(const Options& o)
     if (request.from && request.to && !(*request.from < *request.to))
         throw netloop::UsageError(fmt::format("--from {} --to {}: there is no time between", o.from, o.to));
     if (!o.fold.empty()) request.fold = seconds_from(o.fold, "--fold");
-    if (request.fold && !(*request.fold > 0)) throw netloop::UsageError(fmt::format("--fold {}: a period above 0 is expected, for example --fold 20s", o.fold));
     request.fold_at = o.fold_at;
     request.spectrum = o.spectrum;
     request.events = o.events;

@@ -77,7 +77,7 @@ public:
     /// Sets a param by path; needs no compilation. Throws UsageError for an unknown path or a unit that does not fit, RunError
     /// for a value outside the param's range.
     void set(const std::string& path, const Quantity& value);
-    /// Computes all params from those that were given, without starting. Throws RunError for one outside its range or without a finite value.
+    /// Computes all params from those that were given, without starting. Throws ModelError for one outside its range or without a finite value.
     void check_params();
     /// An input of the system itself: `run.input("command") = 0.3` (SI, or a Quantity). May change while the run goes on.
     class Input {

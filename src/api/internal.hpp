@@ -38,6 +38,7 @@ struct LibraryAccess {
 std::string function_text(const ComponentInfo& info, const std::string& name);
 
 /// Diagnostics from number `from` on, for the outside.
+Diagnostic export_diagnostic(const SourceDiagnostic& diagnostic, const SourceSet& sources);
 std::vector<Diagnostic> export_diagnostics(const LibrarySet& set, std::size_t from = 0);
 /// Throws ModelError if there is an error among the diagnostics from number `from` on.
 void throw_errors(const LibrarySet& set, std::size_t from);

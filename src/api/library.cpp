@@ -19,27 +19,29 @@ double Quantity::si() const
     return parsed.to_si(value);
 }
 
+Diagnostic export_diagnostic(const SourceDiagnostic& d, const SourceSet& sources)
+{
+    Diagnostic out;
+    out.severity = d.severity == Severity::error     ? Diagnostic::Severity::error
+                   : d.severity == Severity::warning ? Diagnostic::Severity::warning
+                                                     : Diagnostic::Severity::note;
+    out.id = d.id;
+    if (d.span.known()) {
+        Position at = sources.position(d.span);
+        out.file = sources.path(d.span.file);
+        out.line = at.line;
+        out.column = at.column;
+    }
+    out.text = d.text;
+    out.hint = d.hint;
+    out.rendered = render(d, sources);
+    return out;
+}
+
 std::vector<Diagnostic> export_diagnostics(const LibrarySet& set, std::size_t from)
 {
     std::vector<Diagnostic> list;
-    for (std::size_t i = from; i < set.diagnostics.items().size(); ++i) {
-        const SourceDiagnostic& d = set.diagnostics.items()[i];
-        Diagnostic out;
-        out.severity = d.severity == Severity::error     ? Diagnostic::Severity::error
-                       : d.severity == Severity::warning ? Diagnostic::Severity::warning
-                                                         : Diagnostic::Severity::note;
-        out.id = d.id;
-        if (d.span.known()) {
-            Position at = set.sources.position(d.span);
-            out.file = set.sources.path(d.span.file);
-            out.line = at.line;
-            out.column = at.column;
-        }
-        out.text = d.text;
-        out.hint = d.hint;
-        out.rendered = render(d, set.sources);
-        list.push_back(std::move(out));
-    }
+    for (std::size_t i = from; i < set.diagnostics.items().size(); ++i) list.push_back(export_diagnostic(set.diagnostics.items()[i], set.sources));
     return list;
 }
 

@@ -9,6 +9,8 @@
 
 #include "api/internal.hpp"
 #include "api/run_settings.hpp"
+#include "base/catalogue.hpp"
+#include "base/diagnostics.hpp"
 #include "integrate/simulate.hpp"
 #include "record/column_blocks.hpp"
 #include "record/writer.hpp"
@@ -34,12 +36,22 @@ struct Run::Data {
 
     void make_simulation(const RunOptions& options)
     {
+        begin_simulation(options);
+        settle();
+    }
+
+    void begin_simulation(const RunOptions& options)
+    {
         IntegratorSettings settings = integrator_settings(options, system->tolerance.value_or(1e-6));
         tolerance = settings.tolerance;
         summary.integrator = settings.name;
         simulation = std::make_unique<Simulation>(system->model, system->set->sources, settings);
         for (const auto& [p, v] : given) simulation->evaluation().give(p, v);
-        settle();
+    }
+
+    static std::string shown_number(const Unit& unit, double si)
+    {
+        return std::isfinite(si) ? fmt::format("{:.6g}", unit.from_si(si)) : std::isnan(si) ? "no number" : si < 0 ? "-inf" : "inf";
     }
 
     void settle()
@@ -48,7 +60,7 @@ struct Run::Data {
         if (!problem) return;
         const FlatParameter& p = flat().parameters[problem->parameter];
         std::string place = place_text(system->set->sources, p.origin.span);
-        auto shown = [&](double si) { return std::isfinite(si) ? fmt::format("{:.6g}", p.unit.from_si(si)) : std::string(si < 0 ? "-inf" : "inf"); };
+        auto shown = [&](double si) { return shown_number(p.unit, si); };
         if (problem->not_finite) throw RunError("out-of-range", fmt::format("{}param '{}' has no finite value", place.empty() ? "" : place + ": ", p.path));
         throw RunError("out-of-range",
                        fmt::format("{}param '{}' is {} {}, outside its range {} .. {} {}", place.empty() ? "" : place + ": ", p.path, shown(problem->value),
@@ -370,9 +382,18 @@ void Run::set(const std::string& path, const Quantity& value)
 
 void Run::check_params()
 {
-    if (data_->simulation) return data_->settle();
-    data_->make_simulation({});
-    data_->simulation.reset();  // a run that follows chooses its own settings
+    bool fresh = data_->simulation == nullptr;
+    if (fresh) data_->begin_simulation({});
+    auto problem = data_->simulation->evaluation().settle_parameters();
+    if (fresh) data_->simulation.reset();  // a run that follows chooses its own settings
+    if (!problem) return;
+    const FlatParameter& p = data_->flat().parameters[problem->parameter];
+    auto shown = [&](double si) { return Data::shown_number(p.unit, si) + (p.unit.text.empty() || p.unit.text == "1" ? "" : " " + p.unit.text); };
+    Diagnostics diagnostics;
+    diagnostics.report(messages::out_of_range, p.origin.span, p.path, shown(problem->value), shown(problem->low), shown(problem->high))
+        .mend("give a value in the range; the range stands with the declaration of the param");
+    Diagnostic told = export_diagnostic(diagnostics.items().front(), data_->system->set->sources);
+    throw ModelError(told.rendered, {told});
 }
 
 Run::Input& Run::Input::operator=(double si)

@@ -66,10 +66,13 @@ std::string FlatModel::node_text(NodeId id) const
 const Unit* FlatModel::shown_unit(NodeId id) const
 {
     const Node* n = &graph[id];
-    while (n->op == Op::neg || n->op == Op::abs) n = &graph[n->a];
-    if (n->op == Op::quantity && n->b == 0) return &quantities[n->a].unit;
-    if (n->op == Op::parameter) return &parameters[n->a].unit;
-    if (n->op == Op::memory) return &memories[n->a].unit;
+    bool behind = false;
+    for (; n->op == Op::neg || n->op == Op::abs; n = &graph[n->a]) behind = true;
+    const Unit* unit = nullptr;
+    if (n->op == Op::quantity && n->b == 0) unit = &quantities[n->a].unit;
+    if (n->op == Op::parameter) unit = &parameters[n->a].unit;
+    if (n->op == Op::memory) unit = &memories[n->a].unit;
+    if (unit != nullptr) return behind && unit->offset != 0 ? nullptr : unit;  // -20 degC is not the opposite of 20 degC
     static const Unit second = [] {
         Unit made;
         UnitProblem problem;

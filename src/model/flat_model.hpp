@@ -232,7 +232,7 @@ struct FlatModel : FlatEvents {
     std::string node_text(NodeId id) const;
     /// "leaf.angle < 85 deg": a number is shown in the unit of the quantity it is compared with.
     std::string comparison_text(NodeId a, const char* op, NodeId b) const;
-    /// Of a quantity, param or memory, also behind a minus or abs; null of anything else.
+    /// Of a quantity, param, memory or the time; also behind a minus or abs, unless the unit has an offset; null of anything else.
     const Unit* shown_unit(NodeId id) const;
     std::string equation_text(const FlatEquation& equation) const { return node_text(equation.left) + " = " + node_text(equation.right); }
     /// The whole model as text, one item a line: what `check --show flat` prints.

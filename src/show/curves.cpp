@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "netloop/error.hpp"
 #include "show/condition.hpp"
 #include "show/spectrum.hpp"
 #include "units/unit.hpp"
@@ -44,7 +45,7 @@ public:
     Finder(std::vector<Recording>& recordings, const std::vector<std::string>& names, const PlotRequest& request)
         : recordings_(recordings), names_(names), request_(request)
     {
-        if (request.fold && !(*request.fold > 0)) throw RecordingError(fmt::format("a period of {:g} s to fold by: it must be above 0", *request.fold));
+        if (request.fold && !(*request.fold > 0)) throw UsageError(fmt::format("a period of {:g} s to fold by: a period above 0 is expected", *request.fold));
         if (!folded()) return;
         for (Recording& r : recordings_) {
             std::vector<double> begins;
@@ -302,7 +303,6 @@ PageContent find_content(std::vector<Recording>& recordings, const std::vector<s
 {
     PageContent page;
     page.n_runs = recordings.size();
-    page.several_runs = recordings.size() > 1;
     Finder finder(recordings, names, request);
     for (const FigureRequest::Panel& p : request.panels) {
         std::vector<std::string> quantities;

@@ -41,7 +41,6 @@ struct EventLane {
 struct PageContent {
     std::vector<PanelContent> panels;
     std::vector<EventLane> lanes;  ///< below the last panel, over time
-    bool several_runs = false;
     std::size_t n_runs = 1;
 };
 

@@ -19,7 +19,6 @@ namespace fs = std::filesystem;
 
 // One curve is told from the next in grey, too: by its dashes.
 constexpr const char* kDashes[] = {"solid", "(14,5)", "(14,4,4,4)", "(6,3)", "(22,4,8,4)", "(14,3,4,3,4,3)", "(9,6)", "(4,3)"};
-constexpr int kRunDashes[] = {20, 10, 5, 28};
 constexpr const char *kInk = "#333333", *kFrame = "#7a7f85", *kGrid = "#dfe3e6", *kMark = "#a33b20";
 // pixels
 constexpr double kLeft = 78, kRight = 24, kRightAxis = 78, kLegend = 22, kBelow = 44, kGap = 10, kTitle = 36, kLane = 30, kSample = 30;
@@ -317,7 +316,7 @@ private:
     {
         const Curve& c = p.curves[k];
         std::string dash = kDashes[k % std::size(kDashes)];
-        if (content_.several_runs) {
+        if (content_.n_runs > 1) {
             std::vector<std::size_t> before;  // quantities of the panel
             for (std::size_t i = 0; i < k; ++i)
                 if (p.curves[i].quantity != c.quantity && std::find(before.begin(), before.end(), p.curves[i].quantity) == before.end())

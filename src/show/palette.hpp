@@ -8,6 +8,9 @@ namespace netloop {
 /// Of curves, in figures and reports; neighbours differ in lightness, too.
 constexpr const char* kColours[] = {"#14508c", "#eb831b", "#70012c", "#11b0a7", "#94675a", "#b580e5", "#464a00", "#7eac5c"};
 
+/// Lengths of dashes, in pixels: one a run, where several are laid over each other.
+constexpr int kRunDashes[] = {20, 10, 5, 28};
+
 /// How a joint of a domain is drawn.
 struct DomainLine {
     const char *domain, *colour, *style, *tag;  ///< style: graphviz'; the tag is written on the line

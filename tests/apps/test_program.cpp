@@ -141,11 +141,12 @@ TEST_CASE("--json gives the same for programs")
     test::write_file(scratch / "light.loop", "use mechanics\nsystem S {\n part body : Mass(mass = -3 kg)\n init body.x = 0 m\n init body.v = 0 m/s\n}\n");
     test::Outcome light = test::netloop("check " + (scratch / "light.loop"));
     CHECK(light.code == 1);
-    CHECK(has(light.err, "light.loop:3: param 'body.mass' is -3 kg, outside its range"));
+    CHECK(has(light.err, "light.loop:3:26: error: 'body.mass' is -3 kg, outside its range 1e-09 kg .. 1e+09 kg"));
     auto told = nlohmann::json::parse(test::netloop("check --json " + (scratch / "light.loop")).out);
     CHECK(told["ok"] == false);
     CHECK(told["messages"][0]["id"] == "out-of-range");
     CHECK(told["messages"][0]["line"] == 3);
+    CHECK(told["messages"][0]["column"] == 26);
     CHECK(has(told["messages"][0]["file"].get<std::string>(), "light.loop"));
     auto good = nlohmann::json::parse(test::netloop("check --json " + kBridge).out);
     CHECK(good["ok"] == true);

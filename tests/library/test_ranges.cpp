@@ -58,8 +58,6 @@ std::string messages_for(const Param& p, const std::string& value)
         Run(compile(library, request)).check_params();
     } catch (const ModelError& error) {
         return error.what();
-    } catch (const RunError& error) {
-        return error.what() + std::string(" ") + error.hint() + " [" + error.id() + "]";
     }
     return "";
 }

@@ -112,7 +112,7 @@ TEST_CASE("folding cuts whole cycles that all begin at 0")
     CHECK_THROWS_WITH(find_content(r, {"r"}, request), "'pump.p > 500 bar' never becomes true: there is nothing to fold at");
     request.fold_at.clear();
     request.fold = 0;
-    CHECK_THROWS_AS(find_content(r, {"r"}, request), RecordingError);
+    CHECK_THROWS_AS(find_content(r, {"r"}, request), UsageError);
 }
 
 TEST_CASE("the spectrum of a sine has its amplitude at its frequency")

@@ -204,7 +204,7 @@ TEST_CASE("a program that draws and is not there, or fails, is told; nothing is 
     for (auto [wrong, says] : {std::pair{"--from 2s --to 1s", "there is no time between"},
                                {"--from 2bar", "a time is expected"},
                                {"--to 2parsec", "unknown unit 'parsec'"},
-                               {"--fold 0s", "a period above 0"},
+                               {"--fold 0s", "a period above 0 is expected"},
                                {"--range 0..2parsec", "unknown unit 'parsec'"}}) {
         INFO(wrong);
         o = test::netloop("plot " + recording + " p --out " + out + " " + wrong);

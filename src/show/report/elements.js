@@ -25,7 +25,7 @@ function sample(colour, dash) {
 const dashOf = (k, r) => {
     if (!several) return dashes[k % dashes.length];
     if (r === 0 && k === 0) return null;
-    return [[20, 10, 5, 28][r % 4], 4, ...new Array(k % 4).fill([2.5, 4]).flat()];
+    return [data.run_dashes[r % data.run_dashes.length], 4, ...new Array(k % 4).fill([2.5, 4]).flat()];
 };
 const labelOf = (path, run) => path + (several ? " (" + run.name + ")" : "");
 // A choice among the units that can stand for this one; null if there is no other.

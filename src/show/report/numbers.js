@@ -85,6 +85,7 @@ function conversion(column, unit) {
     return to ? [column.scale / to[1], (column.offset - to[2]) / to[1]] : [1, 0];
 }
 const anyColumn = name => { for (const run of runs) if (run.byName.has(name)) return run.byName.get(name); return null; };
+const unitOf = curve => curve.unit || anyColumn(curve.path).unit;
 const digits = v => {
     if (v === null || v === undefined || Number.isNaN(v)) return "-";
     return Math.abs(v) >= 1e5 || (v !== 0 && Math.abs(v) < 1e-3) ? v.toExponential(4) : String(+v.toPrecision(6));

@@ -19,7 +19,6 @@ class PairPanel {
         this.build();
         pairPanels.push(this);
     }
-    unitOf(curve) { return curve.unit || anyColumn(curve.path).unit; }
     // Both quantities at every time at which one of them has a point.
     build() {
         this.pairs = [];
@@ -27,19 +26,19 @@ class PairPanel {
         this.curves.forEach((curve, k) => runs.forEach((run, r) => {
             const x = series(run, this.against.path), y = series(run, curve.path);
             if (!run.shown || !x || !y) return;
-            const [ax, bx] = conversion(run.byName.get(this.against.path), this.unitOf(this.against));
-            const [ay, by] = conversion(run.byName.get(curve.path), this.unitOf(curve));
+            const [ax, bx] = conversion(run.byName.get(this.against.path), unitOf(this.against));
+            const [ay, by] = conversion(run.byName.get(curve.path), unitOf(curve));
             const t = Float64Array.from([...x.t, ...y.t]).sort();
             const colour = colours[(curve.colour ?? k) % colours.length], dot = make("div", { class: "dot" });
             dot.style.background = colour;
             this.holder.append(dot);
-            this.pairs.push({ t, dot, colour, dash: dashOf(k, r), label: labelOf(curve.path, run), unit: this.unitOf(curve),
+            this.pairs.push({ t, dot, colour, dash: dashOf(k, r), label: labelOf(curve.path, run), unit: unitOf(curve),
                 x: t.map(at => valueAt(x, at) * ax + bx), y: t.map(at => valueAt(y, at) * ay + by),
                 xAt: at => valueAt(x, at) * ax + bx, yAt: at => valueAt(y, at) * ay + by });
         }));
         for (const old of [...this.holder.querySelectorAll(".dot")]) if (!this.pairs.some(p => p.dot === old)) old.remove();
-        this.chart.options.scales.x.title.text = this.against.path + " " + bracketed(this.unitOf(this.against));
-        this.chart.options.scales.y.title.text = [...new Set(this.curves.map(c => bracketed(this.unitOf(c))))].join(", ");
+        this.chart.options.scales.x.title.text = this.against.path + " " + bracketed(unitOf(this.against));
+        this.chart.options.scales.y.title.text = [...new Set(this.curves.map(c => bracketed(unitOf(c))))].join(", ");
         this.legend();
         this.follow();
     }
@@ -50,9 +49,9 @@ class PairPanel {
             this.head.append(make("span", { class: "entry" }, sample(p.colour, p.dash), p.label, p.value));
         }
         const right = make("span", { class: "right" }), choose = change => chosen => { change(chosen); this.build(); };
-        for (const unit of new Set(this.curves.map(c => this.unitOf(c))))
-            right.append(unitChoice(unit, choose(chosen => { for (const c of this.curves) if (this.unitOf(c) === unit) c.unit = chosen; })) ?? "");
-        right.append(unitChoice(this.unitOf(this.against), choose(chosen => { this.against = { ...this.against, unit: chosen }; })) ?? "");
+        for (const unit of new Set(this.curves.map(c => unitOf(c))))
+            right.append(unitChoice(unit, choose(chosen => { for (const c of this.curves) if (unitOf(c) === unit) c.unit = chosen; })) ?? "");
+        right.append(unitChoice(unitOf(this.against), choose(chosen => { this.against = { ...this.against, unit: chosen }; })) ?? "");
         this.head.append(right);
     }
     // The rows of the time frame, those left out that lie within half a pixel of the one before.
@@ -141,7 +140,7 @@ class PairPanel {
             p.dot.style.display = inside ? "block" : "none";
             p.dot.style.left = x + "px";
             p.dot.style.top = y + "px";
-            p.value.textContent = cursor === null ? "" : withUnit(p.yAt(cursor), p.unit) + " at " + withUnit(p.xAt(cursor), this.unitOf(this.against));
+            p.value.textContent = cursor === null ? "" : withUnit(p.yAt(cursor), p.unit) + " at " + withUnit(p.xAt(cursor), unitOf(this.against));
         }
     }
 }

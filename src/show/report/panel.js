@@ -12,12 +12,11 @@ class Panel {
         this.build();
         panels.push(this);
     }
-    unitOf(curve) { return curve.unit || anyColumn(curve.path).unit; }
     build() {
         this.lines = [];
         this.units = [];
         this.curves.forEach((curve, k) => {
-            const unit = this.unitOf(curve);
+            const unit = unitOf(curve);
             if (!this.units.includes(unit)) this.units.push(unit);
             runs.forEach((run, r) => {
                 const s = run.shown ? series(run, curve.path) : null;
@@ -86,7 +85,7 @@ class Panel {
         const right = make("span", { class: "right" });
         for (const unit of this.units)
             right.append(unitChoice(unit, chosen => {
-                for (const c of this.curves) if (this.unitOf(c) === unit) c.unit = chosen;
+                for (const c of this.curves) if (unitOf(c) === unit) c.unit = chosen;
                 this.build();
             }) ?? "");
         if (this.close) right.append(make("button", { onclick: this.close, title: "remove this panel" }, "remove"));
