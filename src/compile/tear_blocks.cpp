@@ -27,11 +27,6 @@ public:
                      [this](const Node& n) {
                          return n.op == Op::quantity ? index_.of({n.a, n.b}) : kNoNode;
                      }),
-          by_iterate_(g_,
-                      [this](const Node& n) -> std::uint32_t {
-                          std::uint32_t u = n.op == Op::quantity ? index_.of({n.a, n.b}) : kUnmatched;
-                          return u == kUnmatched ? kNoNode : iterate_place_[u];
-                      }),
           iterate_place_(r.unknowns.size(), kNoNode)
     {
     }
@@ -163,14 +158,20 @@ private:
             const Variable& v = r_.unknowns[s.unknown];
             values[{v.quantity, v.order}] = substitute(s.value);
         }
+        // by the iterates of this block alone: what blocks before it have settled is known here, and gradients are remembered by node
         for (std::uint32_t k = 0; k < block.iterates.size(); ++k) iterate_place_[block.iterates[k]] = k;
+        Gradients by_iterate(g_, [this](const Node& n) -> std::uint32_t {
+            std::uint32_t u = n.op == Op::quantity ? index_.of({n.a, n.b}) : kUnmatched;
+            return u == kUnmatched ? kNoNode : iterate_place_[u];
+        });
         std::vector<NodeId> rest;                      // the residuals, steps substituted
         std::vector<std::map<std::size_t, NodeId>> a;  // d(residual)/d(iterate)
         for (std::uint32_t e : block.residuals) {
             rest.push_back(substitute(r_.equations[e].residual));
             a.emplace_back();
-            for (const auto& [number, node] : by_iterate_(rest.back())) a.back()[number] = node;
+            for (const auto& [number, node] : by_iterate(rest.back())) a.back()[number] = node;
         }
+        for (std::uint32_t u : block.iterates) iterate_place_[u] = kNoNode;
         for (NodeId& r : rest)  // at iterates of zero: the right side
             for (std::uint32_t u : block.iterates) r = replace_leaf(g_, r, leaf(u), g_.constant(0));
         eliminate(block, std::move(a), std::move(rest));
@@ -235,9 +236,8 @@ private:
     Graph& g_;
     UnknownIndex index_;
     ProofOfSign proof_;
-    Gradients gradients_;   ///< by all unknowns
-    Gradients by_iterate_;  ///< by the iterates of the block under way, numbered within it
-    std::vector<std::uint32_t> iterate_place_;
+    Gradients gradients_;                       ///< by all unknowns
+    std::vector<std::uint32_t> iterate_place_;  ///< of the iterates of the block under way, numbered within it; kNoNode of all others
 };
 
 }  // namespace
