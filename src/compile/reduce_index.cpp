@@ -1,12 +1,14 @@
 // Index reduction. Works on counts (how often each equation is differentiated, the highest order of each quantity), which is
 // Pantelides' algorithm without building the differentiated equations first; then differentiates, then chooses the states.
 #include <algorithm>
+#include <cmath>
 #include <stdexcept>
 
 #include "algebra/differentiate.hpp"
 #include "compile/cancel_rates.hpp"
 #include "compile/choose_states.hpp"
 #include "compile/matching.hpp"
+#include "compile/null_sums.hpp"
 #include "compile/parameters.hpp"
 #include "compile/passes.hpp"
 #include "compile/proof_of_sign.hpp"
@@ -32,7 +34,7 @@ public:
         collect();
         count_differentiations();
         // a sum of equations may hold fewer rates than each of them; each such sum can lay bare another
-        for (int round = 0; round < 20 && replace_by_sums(); ++round) {
+        for (int round = 0; round < 20 && (replace_by_sums() || replace_by_null_sums()); ++round) {
             collect();
             count_differentiations();
         }
@@ -164,6 +166,96 @@ private:
         return strong_components(needs);
     }
 
+    std::vector<LeadingRow> leading_rows(const std::vector<std::uint32_t>& block)
+    {
+        std::vector<LeadingRow> rows;
+        for (std::uint32_t r : block) {
+            LeadingRow row{r, differentiated_[r], {}};
+            for (const auto& [number, node] : gradients_(s_.equations[r].residual)) {
+                std::uint32_t c = number / kOrders;
+                if (number % kOrders + differentiated_[r] == highest_[c]) row.entries.emplace_back(c, node);
+            }
+            rows.push_back(std::move(row));
+        }
+        return rows;
+    }
+
+    // What cancels only by rank, over different orders or among equations without rates: where a sum says something of its own, it takes the
+    // place of one of them. Equations that merely repeat each other are left: they are a mistake, and told as one.
+    bool replace_by_null_sums()
+    {
+        auto sample = [this](const Node& leaf, int point) { return scattered(leaf, point); };
+        auto fixed = [this](NodeId node) { return is_fixed(node); };
+        for (const auto& block : blocks_of_highest()) {
+            if (block.size() < 2) continue;
+            // the block by itself; the sum may need equations of blocks before it, which settle what else stands in its rows
+            std::vector<LeadingRow> rows = leading_rows(block);
+            std::vector<char> own(quantities_.size(), 0);
+            for (std::uint32_t r : block) own[column_of_row_[r]] = 1;
+            for (LeadingRow& row : rows) std::erase_if(row.entries, [&](const auto& e) { return own[e.first] == 0; });
+            if (!is_deficient(g_, rows, sample)) continue;
+            for (const NullSum& sum : find_null_sums(g_, leading_rows(with_those_before(block)), sample, fixed))
+                if (replace(sum)) return true;  // counts are to be made anew
+        }
+        return false;
+    }
+
+    // A block and all rows that settle highest derivatives which stand in it, directly or by others.
+    std::vector<std::uint32_t> with_those_before(const std::vector<std::uint32_t>& block) const
+    {
+        std::vector<char> in(uses_.size(), 0);
+        std::vector<std::uint32_t> list = block;
+        for (std::uint32_t r : block) in[r] = 1;
+        for (std::size_t k = 0; k < list.size(); ++k)
+            for (const Use& u : uses_[list[k]]) {
+                if (u.order + differentiated_[list[k]] != highest_[u.column]) continue;
+                std::uint32_t r = row_of_column_[u.column];
+                if (in[r] == 0) in[r] = 1, list.push_back(r);
+            }
+        return list;
+    }
+
+    bool replace(const NullSum& sum)
+    {
+        TimeDerivative derivative(g_);
+        NodeId total = g_.constant(0);
+        for (const NullSum::Term& term : sum.terms) {
+            NodeId residual = s_.equations[term.equation].residual;
+            for (std::uint32_t k = 0; k < term.derivatives; ++k) residual = derivative(residual);
+            if (!derivative.trouble().empty()) return false;
+            total = g_.add(total, g_.mul(term.factor, residual));
+        }
+        // it must not depend on what cancels: then any value will do for it
+        NodeId without = total;
+        std::uint32_t order = differentiated_[sum.equation];
+        for (std::uint32_t c : sum.columns) without = replace_leaf(g_, without, g_.quantity(quantities_[c], highest_[c] - order), g_.constant(0));
+        for (int point = 0; point < 3; ++point) {
+            NodeValues values(g_, [this, point](const Node& leaf) { return scattered(leaf, point); });
+            double with = values(total), size = 0;
+            for (const NullSum::Term& term : sum.terms) size = std::max(size, std::abs(values(term.factor) * values(s_.equations[term.equation].residual)));
+            if (std::isfinite(with) && !(std::abs(with - values(without)) <= 1e-7 * std::max(size, std::abs(with)))) return false;
+        }
+        if (s_.variables(without).empty()) return false;
+        NodeId before = s_.equations[sum.equation].residual;
+        s_.equations[sum.equation].residual = without;
+        if (is_matched()) return true;
+        s_.equations[sum.equation].residual = before;
+        return false;
+    }
+
+    // Whether each equation can be given a quantity of its own.
+    bool is_matched() const
+    {
+        Adjacency rows;
+        for (const SystemEquation& e : s_.equations) {
+            std::vector<std::uint32_t> columns;
+            for (const Variable& v : s_.variables(e.residual))
+                if (column_of_[v.quantity] != kUnmatched && (columns.empty() || columns.back() != column_of_[v.quantity])) columns.push_back(column_of_[v.quantity]);
+            rows.add_row(columns);
+        }
+        return maximum_matching(rows, static_cast<std::uint32_t>(quantities_.size())).size == s_.equations.size();
+    }
+
     bool replace_by_sums()
     {
         bool any = false;
@@ -172,15 +264,7 @@ private:
             bool rates = false;
             for (std::uint32_t r : block) rates |= highest_[column_of_row_[r]] > 0;
             if (block.size() < 2 || !rates) continue;
-            std::vector<LeadingRow> rows;
-            for (std::uint32_t r : block) {
-                LeadingRow row{r, differentiated_[r], {}};
-                for (const auto& [number, node] : gradients_(s_.equations[r].residual)) {
-                    std::uint32_t c = number / kOrders;
-                    if (number % kOrders + differentiated_[r] == highest_[c]) row.entries.emplace_back(c, node);
-                }
-                rows.push_back(std::move(row));
-            }
+            std::vector<LeadingRow> rows = leading_rows(block);
             for (const HiddenSum& sum : find_hidden_sums(g_, rows, [this](NodeId node) { return is_fixed(node); })) {
                 NodeId total = g_.constant(0);
                 for (const auto& [equation, factor] : sum.terms) total = g_.add(total, g_.mul(factor, s_.equations[equation].residual));
@@ -291,6 +375,20 @@ private:
             if (op == Op::quantity || op == Op::time || op == Op::mode || op == Op::memory) return false;
         }
         return true;
+    }
+
+    // Values at which nothing has a special one: parameters about what they are given, all else between 0.6 and 1.4.
+    double scattered(const Node& n, int point) const
+    {
+        std::uint32_t x = (n.a * 8u + (n.b == kNoNode ? 0u : n.b)) * 4u + static_cast<std::uint32_t>(point) + (n.op == Op::parameter ? 0x9e3779b9u : 0u);
+        x = (x ^ 61u) ^ (x >> 16u);
+        x *= 9u;
+        x ^= x >> 4u;
+        x *= 0x27d4eb2du;
+        double share = 0.6 + 0.8 * static_cast<double>(x >> 8u) / 16777216.0;
+        if (n.op == Op::mode) return 1;
+        if (n.op == Op::parameter && parameter_values_[n.a] != 0 && std::isfinite(parameter_values_[n.a])) return share * parameter_values_[n.a];
+        return share;
     }
 
     // Values for a look at rank: parameters as given, quantities fixed and scattered, so that a zero by accident does not pass
