@@ -185,7 +185,9 @@ void lower_events(const SolverForm& form, Graph& g, Lowering& lowering, EventPro
 
     e.delay_of.reserve(events.delays.size());
     for (const FlatDelay& d : events.delays) {
-        e.delay_of.push_back({d.memory, 0, 0});
+        EventPrograms::Block reads;
+        look_at_reads(form, g, {d.source}, reads);
+        e.delay_of.push_back({d.memory, 0, 0, reads.reads_solved});
         want(d.source, e.delay_of.back().source);
         want(d.time, e.delay_of.back().time);
     }
@@ -196,6 +198,20 @@ void lower_events(const SolverForm& form, Graph& g, Lowering& lowering, EventPro
     for (std::size_t i = 0; i < events.accumulators.size(); ++i) {
         want(events.accumulators[i].value, e.accumulators[i].value);
         want(events.accumulators[i].when, e.accumulators[i].when);
+        std::vector<NodeId> roots{events.accumulators[i].value, events.accumulators[i].when};
+        std::erase(roots, kNoNode);
+        EventPrograms::Block reads;
+        look_at_reads(form, g, roots, reads);
+        e.accumulators[i].reads_solved = reads.reads_solved;
+        std::vector<NodeId> margins;
+        if (events.accumulators[i].when != kNoNode)
+            for (NodeId id : g.reachable({events.accumulators[i].when}))
+                if (g[id].op == Op::less || g[id].op == Op::less_equal) margins.push_back(id);
+        e.accumulators[i].margins.assign(margins.size(), kNone);
+        for (std::size_t k = 0; k < margins.size(); ++k) {
+            const Node n = g[margins[k]];
+            want(g.sub(n.a, n.b), e.accumulators[i].margins[k]);
+        }
     }
     e.sampled = lower_all(lowering, "measured values", wanted);
     wanted.clear();

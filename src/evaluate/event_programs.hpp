@@ -52,11 +52,14 @@ struct EventPrograms {
     Program delays;
     struct Delay {
         std::uint32_t memory = 0, source = 0, time = 0;
+        bool reads_solved = false;  ///< its source does
     };
     std::vector<Delay> delay_of;
     Program sampled;  ///< what accumulators look at
     struct Accumulator {
         std::uint32_t value = kNone, when = kNone, from_time = kNone, to_time = kNone;  ///< the windows from `windows`
+        std::vector<std::uint32_t> margins;                                             ///< of the comparisons in `when`: left - right
+        bool reads_solved = false;                                                      ///< reads what the equations settle, not states alone
     };
     std::vector<Accumulator> accumulators;
     Program windows;

@@ -22,7 +22,7 @@ std::size_t n_root_functions(const CompiledModel& model)
 {
     // where the clock turns all conditions there is nothing to be searched
     const auto& conditions = model.form.conditions;
-    if (std::all_of(conditions.begin(), conditions.end(), [](const Condition& c) { return c.held || c.slope != kNoNode; })) return 0;
+    if (std::all_of(conditions.begin(), conditions.end(), [](const Condition& c) { return c.held || c.is_clocked(); })) return 0;
     std::size_t n = 0;
     for (const Condition& c : model.form.conditions) n += c.kind == Condition::Kind::whole ? 2 : 1;
     return n;
@@ -36,7 +36,7 @@ void find_active_roots(Evaluation& evaluation, std::vector<ActiveRoot>& active)
     std::size_t root = 0;
     for (std::size_t i = 0; i < conditions.size(); ++i) {
         bool whole = conditions[i].kind == Condition::Kind::whole;
-        if (watched[i] != 0 && !conditions[i].held && conditions[i].slope == kNoNode) {
+        if (watched[i] != 0 && !conditions[i].held && !conditions[i].is_clocked()) {
             active.push_back({root, i, whole ? ActiveRoot::Kind::above : ActiveRoot::Kind::value});
             if (whole) active.push_back({root + 1, i, ActiveRoot::Kind::below});
         }
@@ -85,9 +85,21 @@ void RootSearch::start(double t, const std::vector<double>& z, const std::vector
     has_rest_ = false;
     if (none()) return;
     find_active_roots(e_, active_);  // which are searched stands until the next event
+    reads_solved_ = false;
+    for (const ActiveRoot& a : active_) reads_solved_ = reads_solved_ || e_.model().form.conditions[a.condition].reads_solved;
     e_.at(t, z.data(), rates.data());
     root_values(e_, active_, before_.data());
     take_sides();
+}
+
+// Whether a function that reads what the equations settle is near its zero, or seems to have crossed it.
+bool RootSearch::is_unclear(const std::vector<double>& g) const
+{
+    constexpr double kClear = 0.01;  // of the largest value seen
+    const auto& conditions = e_.model().form.conditions;
+    return std::any_of(active_.begin(), active_.end(), [&](const ActiveRoot& a) {
+        return conditions[a.condition].reads_solved && (crosses(before_[a.root], g[a.root]) || std::abs(g[a.root]) <= kClear * largest_[a.root]);
+    });
 }
 
 void RootSearch::take_sides()
@@ -141,6 +153,12 @@ bool RootSearch::find(double before, double now, const std::function<void(double
         interpolate(t, z_, rates_);
         e_.at(t, z_.data(), rates_.data());
         root_values(e_, active_, g.data());
+        // what is no state is solved where the side is not clear; far from a zero the polynomial is close enough
+        if (reads_solved_ && is_unclear(g) && e_.solve_rest) {
+            if (!e_.solve_rest(t, z_, rates_)) interpolate(t, z_, rates_);
+            e_.at(t, z_.data(), rates_.data());
+            root_values(e_, active_, g.data());
+        }
         // what stays at zero but for rounding (two speeds locked together) crosses nothing
         // and what begins about zero is not told apart from the error of the interpolant right behind the beginning
         constexpr double kBegin = 1e-4;
@@ -245,6 +263,7 @@ void RootSearch::enclose(double before, double end, double tolerance, const std:
 void RootSearch::leave_rest(const std::function<void(double, std::vector<double>&, std::vector<double>&)>& interpolate)
 {
     interpolate(time_, z_, rates_);
+    if (reads_solved_ && e_.solve_rest && !e_.solve_rest(time_, z_, rates_)) interpolate(time_, z_, rates_);
     start(time_, z_, rates_);
     rest_from_ = time_;
     has_rest_ = true;

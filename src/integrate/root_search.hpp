@@ -39,6 +39,7 @@ public:
 
 private:
     void take_sides();
+    bool is_unclear(const std::vector<double>& g) const;
     /// Narrows [before, end], within which `now_` says what crosses, to the first crossing: time_ and crossings_.
     void enclose(double before, double end, double tolerance, const std::function<void(double, std::vector<double>&)>& values_at);
     /// A time within the step at which a value that has one sign at both ends and in the middle has the other; 0 if none is seen.
@@ -52,6 +53,7 @@ private:
     std::vector<int> crossings_;
     double time_ = 0, rest_from_ = 0;
     bool has_rest_ = false;
+    bool reads_solved_ = false;  ///< one of those searched reads what the equations settle
 };
 
 }  // namespace netloop

@@ -19,6 +19,46 @@ bool Modes::watched(std::size_t i) const
     return e_.watched()[i] != 0;
 }
 
+std::vector<double> Modes::all() const
+{
+    std::vector<double> modes(size());
+    for (std::size_t i = 0; i < modes.size(); ++i) modes[i] = e_.mode(i);
+    return modes;
+}
+
+void Modes::put_all(const std::vector<double>& modes)
+{
+    for (std::size_t i = 0; i < modes.size(); ++i) e_.set_mode(i, modes[i]);
+}
+
+bool Modes::is_held_against(std::size_t i, const std::vector<double>& before, const State& s)
+{
+    if (is_clocked(i) || m().form.conditions[i].held || m().form.conditions[i].kind == Condition::Kind::whole || i >= before.size()) return false;
+    e_.at(s.time, s.z.data(), s.rates.data());
+    e_.conditions(values_);
+    return e_.mode(i) != 0 ? before[i] < 0 && values_[i] >= 0 : before[i] > 0 && values_[i] <= 0;
+}
+
+bool Modes::chooses_equations(std::size_t i) const
+{
+    if (p().mode_in_equations[i] != 0) return true;
+    const Graph& g = m().form.reduced.system.graph();
+    NodeId mode = kNoNode;
+    for (NodeId node : m().form.events.switches)
+        for (NodeId id : g.reachable({node}))
+            if (g[id].op == Op::mode && g[id].a == i) mode = id;
+    return mode != kNoNode;
+}
+
+std::vector<std::uint32_t> Modes::free_conditions() const
+{
+    const auto& conditions = m().form.conditions;
+    std::vector<std::uint32_t> free;
+    for (std::uint32_t i = 0; i < conditions.size(); ++i)
+        if (!conditions[i].held && !conditions[i].is_clocked() && conditions[i].kind != Condition::Kind::whole && watched(i) && chooses_equations(i)) free.push_back(i);
+    return free;
+}
+
 void Modes::put(std::size_t i, double mode, double time, EventLog* log)
 {
     e_.set_mode(i, mode);
@@ -29,6 +69,7 @@ void Modes::put(std::size_t i, double mode, double time, EventLog* log)
 void Modes::renew_clock(double time)
 {
     next_turn_ = HUGE_VAL;
+    renew_curved(time);
     clocked_.resize(p().time_conditions.size());  // which conditions run with time alone may differ between systems
     if (clocked_.empty()) return;
     double now = e_.time();
@@ -58,6 +99,34 @@ void Modes::renew_clock(double time)
     e_.set_time(now);  // only now: a value may be the time itself
 }
 
+// Known functions of time: which side they are on right behind the time, and when they leave it next. No step can miss that.
+void Modes::renew_curved(double time)
+{
+    const auto& conditions = e_.model().form.conditions;
+    if (curved_of_ != &e_.model()) {
+        curved_of_ = &e_.model();
+        curved_.clear();
+        for (std::uint32_t i = 0; i < conditions.size(); ++i)
+            if (conditions[i].of_time) curved_.push_back({i, TimeFunction(e_.model().form.reduced.system.graph(), conditions[i].value)});
+    }
+    for (Curved& c : curved_) {
+        bool changed = c.value.renew([this](const Node& n) {
+            return n.op == Op::parameter ? e_.parameter(n.a) : n.op == Op::mode ? e_.mode(n.a) : e_.memory(n.a);
+        });
+        bool known = !changed && time >= c.looked_from && time + same_moment(time) < c.turn && c.looked_to >= until_;
+        if (!known) {
+            const Condition& condition = conditions[c.condition];
+            double behind = time + same_moment(time), value = c.value.at(behind);
+            bool whole = condition.kind == Condition::Kind::whole;
+            c.mode = whole ? std::floor(value) : (condition.kind == Condition::Kind::less ? value < 0 : value <= 0) ? 1 : 0;
+            c.turn = std::min(c.value.next_crossing(behind, until_, whole ? c.mode : 0), whole ? c.value.next_crossing(behind, until_, c.mode + 1) : HUGE_VAL);
+            c.looked_from = time;
+            c.looked_to = until_;
+        }
+        if (c.turn > time + same_moment(time) && watched(c.condition)) next_turn_ = std::min(next_turn_, c.turn);
+    }
+}
+
 bool Modes::turn_by_clock(double time, EventLog* log)
 {
     // a mode may stand in another condition of time (mod): a few rounds settle them
@@ -71,6 +140,11 @@ bool Modes::turn_by_clock(double time, EventLog* log)
             std::size_t i = p().time_conditions[k].condition;
             if (e_.mode(i) == mode) continue;
             put(i, mode, time, log);
+            changed = any = true;
+        }
+        for (const Curved& c : curved_) {
+            if (e_.mode(c.condition) == c.mode) continue;
+            put(c.condition, c.mode, time, log);
             changed = any = true;
         }
     }
@@ -129,20 +203,20 @@ std::size_t Modes::settle(const State& s, EventLog& log)
     return changed;
 }
 
-bool Modes::disagree(const State& s)
+bool Modes::disagree(const State& s, bool of_equations)
 {
-    if (largest_.size() == clocked_.size()) return false;
+    if (largest_.size() == clocked_.size() + curved_.size()) return false;
     e_.at(s.time, s.z.data(), s.rates.data());
     e_.conditions(values_);
     bool differ = false;
     for (std::size_t i = 0; i < values_.size(); ++i)
-        if (!is_clocked(i) && watched(i)) differ |= wanted(i, values_[i]) != e_.mode(i);
+        if (!is_clocked(i) && watched(i) && (!of_equations || chooses_equations(i))) differ |= wanted(i, values_[i]) != e_.mode(i);
     return differ;
 }
 
 std::size_t Modes::look_ahead(const State& s, EventLog& log, std::vector<char>& done, bool& driven_back)
 {
-    if (largest_.size() == clocked_.size()) return 0;
+    if (largest_.size() == clocked_.size() + curved_.size()) return 0;
     const auto& conditions = e_.model().form.conditions;
     e_.at(s.time, s.z.data(), s.rates.data());
     e_.conditions(values_);

@@ -1,0 +1,62 @@
+#include "solve/signals.hpp"
+
+#include <algorithm>
+#include <cmath>
+
+namespace netloop {
+
+void Turns::renew(const Evaluation& e)
+{
+    bool changed = function_.renew([&](const Node& n) { return n.op == Op::parameter ? e.parameter(n.a) : n.op == Op::mode ? e.mode(n.a) : e.memory(n.a); });
+    if (changed) known_ = false;
+}
+
+void Turns::search(double time, double until)
+{
+    if (known_ && until <= until_ && time < first_) return;
+    double from = time;
+    if (known_ && until <= until_ && time < second_) {
+        first_ = second_;
+    } else {
+        first_ = function_.next_turn(from, until);
+    }
+    second_ = std::isfinite(first_) ? function_.next_turn(first_, until) : HUGE_VAL;
+    until_ = until;
+    known_ = true;
+}
+
+double Turns::first(double time, double until)
+{
+    search(time, until);
+    return first_;
+}
+
+double Turns::second(double time, double until)
+{
+    search(time, until);
+    return second_;
+}
+
+void Signals::renew(const Evaluation& e)
+{
+    if (of_ != &e.model()) {
+        of_ = &e.model();
+        turns_.clear();
+        for (NodeId root : e.model().form.signals) turns_.emplace_back(e.model(), root);
+    }
+    for (Turns& t : turns_) t.renew(e);
+}
+
+double Signals::limit(double time, double until)
+{
+    double limit = HUGE_VAL;
+    for (Turns& t : turns_) {
+        double first = t.first(time, until);
+        if (!std::isfinite(first)) continue;
+        double second = t.second(time, until), half = 0.5 * (second - first);
+        limit = std::min(limit, std::isfinite(second) ? std::max(first, time + half) : first);
+    }
+    return limit;
+}
+
+}  // namespace netloop
