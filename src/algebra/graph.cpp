@@ -62,7 +62,7 @@ double evaluate_op(Op op, double a, double b, double c)
         case Op::abs:
             return std::abs(a);
         case Op::sign:
-            return a > 0 ? 1 : a < 0 ? -1 : 0;
+            return a > 0 ? 1 : a < 0 ? -1 : a == 0 ? 0 : a;
         case Op::floor:
             return std::floor(a);
         case Op::ceil:
@@ -70,23 +70,23 @@ double evaluate_op(Op op, double a, double b, double c)
         case Op::atan2:
             return std::atan2(a, b);
         case Op::min:
-            return b < a ? b : a;
+            return b < a || b != b ? b : a;
         case Op::max:
-            return b > a ? b : a;
+            return b > a || b != b ? b : a;
         case Op::less:
-            return a < b ? 1 : 0;
+            return a < b ? 1 : a >= b ? 0 : a + b;
         case Op::less_equal:
-            return a <= b ? 1 : 0;
+            return a <= b ? 1 : a > b ? 0 : a + b;
         case Op::equal:
-            return a == b ? 1 : 0;
+            return a == b ? 1 : a < b || a > b ? 0 : a + b;
         case Op::logical_and:
-            return a != 0 && b != 0 ? 1 : 0;
+            return a != a || b != b ? a + b : a != 0 && b != 0 ? 1 : 0;
         case Op::logical_or:
-            return a != 0 || b != 0 ? 1 : 0;
+            return a != a || b != b ? a + b : a != 0 || b != 0 ? 1 : 0;
         case Op::logical_not:
-            return a != 0 ? 0 : 1;
+            return a != a ? a : a != 0 ? 0 : 1;
         case Op::select:
-            return a != 0 ? b : c;
+            return select_value(a, b, c);
         default:
             return std::numeric_limits<double>::quiet_NaN();
     }

@@ -204,7 +204,12 @@ private:
     std::vector<NodeId> stack_;
 };
 
-/// Value of one operation on numbers. Also what the interpreter runs, so that folding and running agree bit for bit.
+/// Value of one operation on numbers. Also what the interpreter runs, so that folding and running agree bit for bit. What has no value stays without one:
+/// comparisons, logic, min, max, sign and a choice by a condition that is not a number give not a number.
 double evaluate_op(Op op, double a, double b, double c);
+inline double select_value(double condition, double yes, double no)
+{
+    return condition != condition ? condition : condition != 0 ? yes : no;
+}
 
 }  // namespace netloop

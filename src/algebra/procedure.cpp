@@ -43,7 +43,7 @@ public:
             const Code& c = code_[at++];
             switch (c.kind) {
                 case Code::Kind::compute:
-                    r[c.to] = c.op == Op::select ? (r[c.a] != 0 ? r[c.b] : r[c.c]) : evaluate_op(c.op, r[c.a], r[c.b], r[c.c]);
+                    r[c.to] = c.op == Op::select ? select_value(r[c.a], r[c.b], r[c.c]) : evaluate_op(c.op, r[c.a], r[c.b], r[c.c]);
                     break;
                 case Code::Kind::constant:
                     r[c.to] = c.number;
@@ -60,6 +60,7 @@ public:
                     at = c.to;
                     break;
                 case Code::Kind::jump_if_zero:
+                    if (std::isnan(r[c.a])) return r[c.a];  // a condition without a value leads nowhere
                     if (r[c.a] == 0) at = c.to;
                     break;
             }

@@ -29,25 +29,25 @@ std::string expression(const Instruction& i, const std::vector<std::string>& x)
         case Op::abs:
             return fmt::format("fabs({})", x[0]);
         case Op::sign:
-            return fmt::format("({0} > 0 ? 1.0 : {0} < 0 ? -1.0 : 0.0)", x[0]);
+            return fmt::format("({0} > 0 ? 1.0 : {0} < 0 ? -1.0 : {0} == 0 ? 0.0 : {0})", x[0]);
         case Op::min:
-            return fmt::format("({1} < {0} ? {1} : {0})", x[0], x[1]);
+            return fmt::format("({1} < {0} || {1} != {1} ? {1} : {0})", x[0], x[1]);
         case Op::max:
-            return fmt::format("({1} > {0} ? {1} : {0})", x[0], x[1]);
+            return fmt::format("({1} > {0} || {1} != {1} ? {1} : {0})", x[0], x[1]);
         case Op::less:
-            return fmt::format("({} < {} ? 1.0 : 0.0)", x[0], x[1]);
+            return fmt::format("({0} < {1} ? 1.0 : {0} >= {1} ? 0.0 : {0} + {1})", x[0], x[1]);
         case Op::less_equal:
-            return fmt::format("({} <= {} ? 1.0 : 0.0)", x[0], x[1]);
+            return fmt::format("({0} <= {1} ? 1.0 : {0} > {1} ? 0.0 : {0} + {1})", x[0], x[1]);
         case Op::equal:
-            return fmt::format("({} == {} ? 1.0 : 0.0)", x[0], x[1]);
+            return fmt::format("({0} == {1} ? 1.0 : {0} < {1} || {0} > {1} ? 0.0 : {0} + {1})", x[0], x[1]);
         case Op::logical_and:
-            return fmt::format("({} != 0 && {} != 0 ? 1.0 : 0.0)", x[0], x[1]);
+            return fmt::format("({0} != {0} || {1} != {1} ? {0} + {1} : {0} != 0 && {1} != 0 ? 1.0 : 0.0)", x[0], x[1]);
         case Op::logical_or:
-            return fmt::format("({} != 0 || {} != 0 ? 1.0 : 0.0)", x[0], x[1]);
+            return fmt::format("({0} != {0} || {1} != {1} ? {0} + {1} : {0} != 0 || {1} != 0 ? 1.0 : 0.0)", x[0], x[1]);
         case Op::logical_not:
-            return fmt::format("({} != 0 ? 0.0 : 1.0)", x[0]);
+            return fmt::format("({0} != {0} ? {0} : {0} != 0 ? 0.0 : 1.0)", x[0]);
         case Op::select:
-            return fmt::format("({} != 0 ? {} : {})", x[0], x[1], x[2]);
+            return fmt::format("({0} != {0} ? {0} : {0} != 0 ? {1} : {2})", x[0], x[1], x[2]);
         case Op::constant:
             return x[0];
         case Op::lookup:

@@ -54,7 +54,7 @@ const Forms& forms(Emitter::Binary op)
 {
     namespace I = x86::Inst;
     // in the order of Emitter::Binary
-    static constexpr std::array<Forms, 13> kForms{{{I::kIdAddsd, I::kIdVaddsd, I::kIdVaddpd},
+    static constexpr std::array<Forms, 14> kForms{{{I::kIdAddsd, I::kIdVaddsd, I::kIdVaddpd},
                                                    {I::kIdSubsd, I::kIdVsubsd, I::kIdVsubpd},
                                                    {I::kIdMulsd, I::kIdVmulsd, I::kIdVmulpd},
                                                    {I::kIdDivsd, I::kIdVdivsd, I::kIdVdivpd},
@@ -66,7 +66,8 @@ const Forms& forms(Emitter::Binary op)
                                                    {I::kIdCmpsd, I::kIdVcmpsd, I::kIdVcmppd, 1},
                                                    {I::kIdCmpsd, I::kIdVcmpsd, I::kIdVcmppd, 2},
                                                    {I::kIdCmpsd, I::kIdVcmpsd, I::kIdVcmppd, 0},
-                                                   {I::kIdCmpsd, I::kIdVcmpsd, I::kIdVcmppd, 4}}};
+                                                   {I::kIdCmpsd, I::kIdVcmpsd, I::kIdVcmppd, 4},
+                                                   {I::kIdCmpsd, I::kIdVcmpsd, I::kIdVcmppd, 3}}};
     return kForms[static_cast<std::size_t>(op)];
 }
 

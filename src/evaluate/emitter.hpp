@@ -59,7 +59,7 @@ public:
         /// Whether an instruction can read it without a load.
         bool is_operand() const { return kind != Kind::same && kind != Kind::listed; }
     };
-    enum class Binary : std::uint8_t { add, sub, mul, div, min, max, bit_and, bit_or, bit_xor, less, less_equal, equal, not_equal };
+    enum class Binary : std::uint8_t { add, sub, mul, div, min, max, bit_and, bit_or, bit_xor, less, less_equal, equal, not_equal, unordered };
 
     enum class Encoding : std::uint8_t { best, older };  ///< older: as processors without AVX need it; for tests
     explicit Emitter(Encoding encoding = Encoding::best);
@@ -78,7 +78,7 @@ public:
     void load(int to, Spot from);
     void store(Spot to, int from);
     void move(int to, int from);
-    /// Compares give all bits set or none. min and max: the first if it is smaller (larger), else the second.
+    /// Compares give all bits set or none; unordered: whether one of the two is not a number. min and max: the first if it is smaller (larger), else the second.
     void binary(Binary op, int to, int a, int b);
     void binary(Binary op, int to, int a, Spot b);
     void sqrt(int to, int a);

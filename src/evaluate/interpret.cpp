@@ -44,7 +44,7 @@ void run_one(const Kernel& kernel, const Instruction& i, const Callables& callab
             m[i.to] = -m[i.a];
             break;
         case Op::select:
-            m[i.to] = m[i.a] != 0 ? m[i.b] : m[i.c];
+            m[i.to] = select_value(m[i.a], m[i.b], m[i.c]);
             break;
         case Op::lookup:
             m[i.to] = lookup(*callables.tables[i.a], i, m[i.b], i.c == kNoNode ? 0 : m[i.c]);
@@ -108,7 +108,7 @@ void run_block(const Kernel& kernel, const Callables& callables, double* m, doub
                 lanes(n, to, a, a, [](double x, double) { return std::sqrt(x); });
                 break;
             case Op::select:
-                for (std::uint32_t k = 0; k < n; ++k) to[k] = a[k] != 0 ? b[k] : c[k];
+                for (std::uint32_t k = 0; k < n; ++k) to[k] = select_value(a[k], b[k], c[k]);
                 break;
             case Op::lookup:
                 for (std::uint32_t k = 0; k < n; ++k) to[k] = lookup(*callables.tables[i.a], i, b[k], c == nullptr ? 0 : c[k]);
@@ -177,7 +177,7 @@ void interpret(const GroupedCode& code, const Kernel& kernel, const Callables& c
                 run_of(code, first, end, m, [](double x, double) { return std::sqrt(x); });
                 break;
             case Op::select:
-                for (std::size_t k = first; k < end; ++k) m[code.to[k]] = m[code.a[k]] != 0 ? m[code.b[k]] : m[code.c[k]];
+                for (std::size_t k = first; k < end; ++k) m[code.to[k]] = select_value(m[code.a[k]], m[code.b[k]], m[code.c[k]]);
                 break;
             case Op::lookup:
             case Op::call:

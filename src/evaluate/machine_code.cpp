@@ -283,6 +283,19 @@ private:
         release_dead();
         return take();
     }
+    /// One that is none of the operands', which are still needed when the result stands.
+    int result_beside()
+    {
+        int r = take();
+        release_dead();
+        return r;
+    }
+    /// Not a number where a or b is none: all bits set are one.
+    void keep_missing(int r, int a, int b)
+    {
+        out_.binary(Binary::unordered, Emitter::kTemp, a, b);
+        out_.binary(Binary::bit_or, r, r, Emitter::kTemp);
+    }
     void defined(std::uint32_t v, int r)
     {
         put(v, r);
@@ -332,10 +345,13 @@ private:
                 return two(Binary::mul, i, i.a, i.b);
             case Op::div:
                 return two(Binary::div, i, i.a, i.b);
-            case Op::min:  // b < a ? b : a
-                return two(Binary::min, i, i.b, i.a);
-            case Op::max:  // b > a ? b : a
-                return two(Binary::max, i, i.b, i.a);
+            case Op::min:    // b < a ? b : a
+            case Op::max: {  // b > a ? b : a; the processor gives a where one of them is not a number
+                int ra = in_register(i.a), rb = in_register(i.b), r = result_beside();
+                out_.binary(i.op == Op::min ? Binary::min : Binary::max, r, rb, ra);
+                keep_missing(r, rb, rb);
+                return defined(i.to, r);
+            }
             case Op::neg:
                 return one(i, Binary::bit_xor, Kind::sign);
             case Op::abs:
@@ -359,40 +375,45 @@ private:
             case Op::less:
             case Op::less_equal:
             case Op::equal: {
-                int ra = in_register(i.a), rb = in_register(i.b), r = result();
+                int ra = in_register(i.a), rb = in_register(i.b), r = result_beside();
                 out_.binary(i.op == Op::less ? Binary::less : i.op == Op::equal ? Binary::equal : Binary::less_equal, r, ra, rb);
                 truth(r);
+                keep_missing(r, ra, rb);
                 return defined(i.to, r);
             }
             case Op::logical_and:
             case Op::logical_or: {
-                int ra = in_register(i.a), rb = in_register(i.b), r = result();
+                int ra = in_register(i.a), rb = in_register(i.b), r = result_beside();
                 out_.binary(Binary::not_equal, Emitter::kTemp, ra, Spot{Kind::zero});
                 out_.binary(Binary::not_equal, r, rb, Spot{Kind::zero});
                 out_.binary(i.op == Op::logical_and ? Binary::bit_and : Binary::bit_or, r, r, Emitter::kTemp);
                 truth(r);
+                keep_missing(r, ra, rb);
                 return defined(i.to, r);
             }
             case Op::logical_not: {
-                int ra = in_register(i.a), r = result();
+                int ra = in_register(i.a), r = result_beside();
                 out_.binary(Binary::equal, r, ra, Spot{Kind::zero});
                 truth(r);
+                keep_missing(r, ra, ra);
                 return defined(i.to, r);
             }
             case Op::sign: {  // (0 < a) - (a < 0)
-                int ra = in_register(i.a), r = result();
+                int ra = in_register(i.a), r = result_beside();
                 out_.binary(Binary::bit_xor, Emitter::kTemp, Emitter::kTemp, Emitter::kTemp);
                 out_.binary(Binary::less, Emitter::kTemp, Emitter::kTemp, ra);
                 truth(Emitter::kTemp);
                 out_.binary(Binary::less, r, ra, Spot{Kind::zero});
                 truth(r);
                 out_.binary(Binary::sub, r, Emitter::kTemp, r);
+                keep_missing(r, ra, ra);
                 return defined(i.to, r);
             }
             default: {  // select
-                int ra = in_register(i.a), rb = in_register(i.b), rc = in_register(i.c), r = result();
+                int ra = in_register(i.a), rb = in_register(i.b), rc = in_register(i.c), r = result_beside();
                 out_.binary(Binary::not_equal, Emitter::kTemp, ra, Spot{Kind::zero});
                 out_.blend(r, Emitter::kTemp, rb, rc);
+                keep_missing(r, ra, ra);
                 return defined(i.to, r);
             }
         }
