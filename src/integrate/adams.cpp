@@ -119,7 +119,7 @@ public:
         bool at_target = x_ + h_ * (1 + 1e-10) >= target;
         h_before_cut_ = 0;
         if (at_target) h_before_cut_ = h_, h_ = target - x_;
-        attempt(target, at_target);
+        attempt(at_target);
         at_target = at_target && x_ >= target - 1e-12 * std::abs(target);
         if (at_target) x_ = target;
         if (counts_.steps % kLook == 0) look();
@@ -199,7 +199,7 @@ private:
         }
     }
 
-    void attempt(double target, bool& at_target)
+    void attempt(bool& at_target)
     {
         int failures = 0;
         for (;;) {
@@ -212,10 +212,12 @@ private:
             int lower = k_;
             double error = HUGE_VAL;
             if (finite) error = estimate(lower);
-            if (error <= 1) {
+            // the rates at the corrected end are the history of all steps to come: without a finite value there is no step
+            if (error <= 1 && correct(t)) {
                 complete(t, lower);
                 return;
             }
+            if (error <= 1) finite = false, lower = k_;
             growing_ = false;
             at_target = false;
             for (int i = 1; i <= k_; ++i) {
@@ -232,7 +234,7 @@ private:
             h_ *= by;
             k_ = lower;
             same_ = 0;
-            if (h_ < 4 * kEpsilon * std::max(std::abs(x_), std::abs(target)) || failures > 60)
+            if (h_ < least_step(x_) || failures > kMostFailures)
                 throw NumericFailure("run-failed", describe_failed_step(e_, sources_, x_,
                                                                         finite ? "the error of a step stays too large however small the step"
                                                                                : "the equations of a step have no finite value however small the step",
@@ -270,6 +272,15 @@ private:
         return error;
     }
 
+    // Corrects the prediction; false if the rates there have no finite value.
+    bool correct(double t)
+    {
+        double* p = e_.z();
+        double by = h_ * g_[at(k_ + 1)];
+        for (std::size_t i = 0; i < n_; ++i) p[i] += by * difference_[i];
+        return rates(t);
+    }
+
     void complete(double t, int lower)
     {
         ++counts_.steps;
@@ -278,10 +289,7 @@ private:
         x_ = t;
         k_used_ = k_;
         h_used_ = h_;
-        double* p = e_.z();
-        double by = h_ * g_[at(k_ + 1)];
-        for (std::size_t i = 0; i < n_; ++i) p[i] += by * difference_[i];
-        rates(x_);
+        const double* p = e_.z();
         std::copy(p, p + n_, y_.begin());
         adams_advance(n_, data_.data(), k_, f_.data(), y_.data(), settings_.tolerance, usual_.data(), weight_.data());
         double at_k = size_at_k_;

@@ -5,9 +5,11 @@
 
 #include <algorithm>
 #include <cmath>
+#include <exception>
 
 #include "integrate/integrator.hpp"
 #include "integrate/stiffness.hpp"
+#include "solve/failure.hpp"
 
 namespace netloop {
 namespace {
@@ -47,7 +49,7 @@ public:
     {
         if (advice_ == Advice::stiff && method_ == Method::adams) change(Method::bdf, "stiff");
         if (explicit_ && method_ == Method::bdf && ++steps_since_look_ >= look_after_) look_at_stiffness();
-        Stopped stopped = now().step(target);
+        Stopped stopped = step_or_change(target);
         advice_ = stopped == Stopped::stepped ? now().advice() : Advice::keep;
         return stopped;
     }
@@ -76,6 +78,27 @@ public:
 
 private:
     Integrator& now() const { return *current_; }
+
+    // Where a method with history cannot go on, the one-step method often can: it looks at nothing behind, and damps what the other has gathered. After a while the
+    // other gets another chance, each time a longer while.
+    Stopped step_or_change(double target)
+    {
+        if (rescued_ > 0 && method_ == Method::sdirk && --rescued_ == 0) change(Method::bdf, "beyond it");
+        try {
+            return now().step(target);
+        } catch (const NumericFailure&) {
+            if (method_ == Method::sdirk) throw;
+            std::exception_ptr failure = std::current_exception();
+            try {
+                change(Method::sdirk, "the other could not go on");
+                rescued_ = rescue_;
+                rescue_ *= 2;
+                return now().step(target);
+            } catch (const NumericFailure&) {
+                std::rethrow_exception(failure);
+            }
+        }
+    }
 
     void take(Method method, const std::string& why)
     {
@@ -160,6 +183,7 @@ private:
     double begun_ = 0;  ///< where the present stretch began
     std::size_t events_ = 0, steps_before_ = 0, n_changes_ = 0;
     std::string story_;
+    std::size_t rescued_ = 0, rescue_ = 50;  ///< steps left of the one-step method where it stepped in; how many it gets next time
 };
 
 }  // namespace

@@ -1,6 +1,9 @@
 // The small interface behind which every variable-step method stands.
 #pragma once
 
+#include <algorithm>
+#include <cmath>
+#include <limits>
 #include <memory>
 #include <string>
 #include <vector>
@@ -63,6 +66,15 @@ struct IntegratorSettings {
     double step = 0;                                                                                  ///< s, of the fixed-step methods
     enum class Jacobian { exact, one_column_at_a_time, grouped_columns } jacobian = Jacobian::exact;  ///< the others are for comparison
 };
+
+/// Below this no step is tried any more: the time, with the step added, would hardly be another. How far the run goes on is no matter.
+inline double least_step(double time)
+{
+    constexpr double kLeast = 1e-200;  // at 0 s steps may become as short as they need be
+    return std::max(4 * std::numeric_limits<double>::epsilon() * std::abs(time), kLeast);
+}
+/// Attempts at one step, each shorter than the one before.
+inline constexpr int kMostFailures = 60;
 
 inline bool has_fixed_step(IntegratorSettings::Method method)
 {

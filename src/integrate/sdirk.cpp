@@ -132,8 +132,7 @@ private:
                 equations_.forget_matrix();
                 h_ = 0.25 * h;
             }
-            double least = 4 * std::numeric_limits<double>::epsilon() * std::max(std::abs(before_.time), std::abs(target));
-            if (h_ < least || failures > 60) {
+            if (h_ < least_step(before_.time) || failures > kMostFailures) {
                 const char* cause = solved == Solved::yes     ? "the error of a step stays too large however small the step"
                                     : solved == Solved::never ? "the equations lose their rank"
                                                               : "the equations of a step cannot be solved however small the step";

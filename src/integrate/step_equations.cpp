@@ -10,6 +10,7 @@ namespace {
 constexpr int kMostIterations = 5;
 constexpr double kSlow = 0.3;  ///< a rate of convergence above this asks for a new matrix at the next step
 constexpr double kChangedCoefficient = 0.25;
+constexpr double kLeastRemembered = 0.05;
 constexpr int kOldest = 20;  ///< steps that a matrix serves at most
 
 }  // namespace
@@ -64,7 +65,9 @@ bool StepEquations::iterate(double t, double cj, const double* weight, double* c
     // a matrix of an earlier step length overshoots or falls short by about this share
     double share = 2 / (1 + cj / cj_of_matrix_), first = 0;
     // how fast the iteration converges was seen with another matrix or step length: not relied on here
-    double security = cj == cj_last_ && rate_ > 0 && rate_ < 0.9 ? rate_ / (1 - rate_) : cj == cj_of_matrix_ ? 20 : 100;
+    // ... and where it was, it has become slower since: after one correction nothing is known of it, and what is no state is often predicted badly, so a
+    // remembered rate alone never lets a large correction pass
+    double security = cj == cj_last_ && rate_ > 0 && rate_ < 0.9 ? std::max(rate_ / (1 - rate_), kLeastRemembered) : cj == cj_of_matrix_ ? 20 : 100;
     cj_last_ = cj;
     for (int iteration = 0; iteration < kMostIterations; ++iteration) {
         if (!residual(t)) return false;

@@ -19,7 +19,7 @@ Recording run(const netloop::CompiledSystem& system, const std::string& integrat
     netloop::Run r(system);
     netloop::RunOptions options;
     options.stop = stop;
-    options.output_every = stop / 8;
+    options.output_every = stop / 200;
     options.tolerance = tolerance;
     options.integrator = integrator;
     Recording rec = r.simulate(options);
