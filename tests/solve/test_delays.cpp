@@ -3,6 +3,7 @@
 #include <doctest/doctest.h>
 
 #include <cmath>
+#include <vector>
 
 using netloop::Delays;
 
@@ -12,23 +13,42 @@ TEST_CASE("a delay line gives back cubics exactly, jumps from either side, and w
 {
     auto cubic = [](double t) { return 1 - t + 2 * t * t - 0.5 * t * t * t; };
     Delays d(1);
-    d.begin(0, 0.5, 7);
+    d.begin(0, 0.5, 7, 0);
+    CHECK(d.next_break(0).time == 0.5);  // the start, behind which it moves
+    CHECK(d.next_break(0).order == 1);
     auto piece = [&](double from, double to, double shift) {
-        double h = (to - from) / 3;
-        d.add(0, from, to, {cubic(from) + shift, cubic(from + h) + shift, cubic(from + 2 * h) + shift, cubic(to) + shift});
+        std::vector<double> values;
+        for (double share : Delays::points(3)) values.push_back(cubic(from + share * (to - from)) + shift);
+        d.add(0, from, to, std::move(values));
     };
     piece(0, 0.4, 0);
     piece(0.4, 1.0, 0);
     piece(1.0, 1.3, 10);
+    d.break_source(0, 1.0, 0);
     CHECK(d.value(0, 0.3) == 7);
     for (double t : {0.6, 0.85, 0.9, 1.2, 1.45}) CHECK(d.value(0, t) == doctest::Approx(cubic(t - 0.5)).epsilon(1e-13));
     CHECK(d.value(0, 1.5) == doctest::Approx(cubic(1.0)).epsilon(1e-13));
     d.look_behind_jumps(true);
     CHECK(d.value(0, 1.5) == doctest::Approx(cubic(1.0) + 10).epsilon(1e-13));
-    CHECK(d.next_jump(0) == 0.5);  // from 7 to 1, as the start is passed
-    CHECK(d.next_jump(0.6) == 1.5);
-    CHECK(std::isinf(d.next_jump(1.5)));
+    CHECK(d.next_break(0.6).time == 1.5);
+    CHECK(d.next_break(0.6).order == 0);
+    CHECK(std::isinf(d.next_break(1.5).time));
     CHECK(d.shortest() == 0.5);
+}
+
+TEST_CASE("breaks travel with their order, until they are smoother than any method sees")
+{
+    Delays d(2);
+    d.begin(0, 1, 0, 0);
+    d.begin(1, 3, 0, 0);
+    CHECK(d.next_break(0).time == 1);
+    d.break_sources(1, 2);
+    CHECK(d.next_break(1).time == 2);
+    CHECK(d.next_break(1).order == 2);
+    CHECK(d.next_break(2).time == 3);
+    CHECK(d.next_break(2).order == 1);  // of the second line, from the start
+    d.break_sources(5, Delays::kSmoothest + 1);
+    CHECK(d.next_break(4).time == HUGE_VAL);
 }
 
 TEST_SUITE_END();
