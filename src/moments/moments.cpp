@@ -108,7 +108,7 @@ void Moments::before_start(double time, const std::vector<std::pair<std::uint32_
         for (std::size_t k = 0; k < delays->size(); ++k) {
             double behind = e_.value_at(p().delay_of[k].time), value = e_.value_at(p().delay_of[k].source);
             check_delay(k, behind);
-            delays->begin(k, behind, std::isfinite(value) ? value : 0);
+            delays->begin(k, behind, std::isfinite(value) ? value : 0, time);
         }
         e_.set_time(time);
     }
@@ -137,7 +137,13 @@ bool Moments::settle_memories(const State& s)
         for (std::size_t k = 0; k < values.size(); ++k) {
             double now = e_.memory(p().start_of[k].first);
             if (goes_on(p().start_of[k].first)) continue;
-            if (std::abs(values[k] - now) <= 1e-12 * std::abs(now) || !std::isfinite(values[k])) continue;
+            if (!std::isfinite(values[k])) {
+                const FlatMemory& memory = m().form.events.memories[p().start_of[k].first];
+                throw NumericFailure("start-failed",
+                                     fmt::format("{}: memory '{}' begins with what has no finite value", place_text(sources_, memory.origin.span), memory.path),
+                                     "look at its start value, and at the params and quantities in it");
+            }
+            if (std::abs(values[k] - now) <= 1e-12 * std::abs(now)) continue;
             e_.set_memory(p().start_of[k].first, values[k]);
             changed = true;
         }
@@ -147,7 +153,7 @@ bool Moments::settle_memories(const State& s)
         for (std::size_t k = 0; k < delays->size(); ++k) {
             double value = e_.value_at(p().delay_of[k].source), before = delays->value(k, s.time);
             if (std::abs(value - before) <= 1e-12 * std::abs(value) || !std::isfinite(value)) continue;
-            delays->begin(k, delays->behind(k), value);
+            delays->begin(k, delays->behind(k), value, s.time);
             changed = true;
         }
         e_.set_time(s.time);
@@ -201,27 +207,6 @@ void Moments::begin(State& s)
     blocks_.run(start, s);
     run_every(s);
     finish_pass(s);
-}
-
-// Equations solved with everything as it is set now, and modes that follow from that, until they stand.
-void Moments::settle(State& s)
-{
-    for (int round = 0;; ++round) {
-        VariantChange::Result variant = variants_.follow(s);
-        if (variant == VariantChange::Result::turned) {
-            if (round > kMostRounds) chattering(s.time, "conditions switch back and forth without end");
-            touched_late_ = true;
-            continue;
-        }
-        touched_late_ |= variant == VariantChange::Result::taken_over;
-        consistent_.solve(s, sources_);
-        blocks_.solved();
-        settled_ = true;
-        std::size_t changed = modes_.settle(s, log_);
-        if (modes_.turn_by_clock(s.time, &log_)) ++changed;
-        if (changed == 0) break;
-        if (round > kMostRounds) chattering(s.time, "conditions switch back and forth without end");
-    }
 }
 
 void Moments::happen(State& s, const std::vector<int>& crossings)
@@ -291,6 +276,7 @@ void Moments::run_whens(State& s)
         bool now = guard(b);
         if (now && was_[b] == 0) {
             fire.push_back(b);
+            fired_now_.push_back(b);
             if (fired_[b].empty()) first_fired_[b] = s.time;
             fired_[b].push_back(s.time);
             expect_pile_up(b);
@@ -299,7 +285,10 @@ void Moments::run_whens(State& s)
         turned_ |= now != (was_[b] != 0);
         was_[b] = now ? 1 : 0;
     }
-    if (!fire.empty()) blocks_.run(fire, s);
+    if (fire.empty()) return;
+    e_.at(s.time, s.z.data(), s.rates.data());
+    e_.conditions(values_before_);
+    blocks_.run(fire, s);
 }
 
 // Transitions, what runs on entry, `when` blocks; again until nothing more happens.
@@ -340,11 +329,37 @@ void Moments::finish_pass(State& s)
                 if (guard(b)) recheck_[k] = s.time + kResolution;
         }
     }
+    look_for_rest(s);
     e_.at(s.time, s.z.data(), s.rates.data());
     modes_.renew_clock(s.time);
     bool turned = modes_.touched();
     touched_ = turned || blocks_.touched() || touched_late_;
     touched_late_ = false;
+}
+
+// What a block has just set ends its condition, and the motion begins it again at once (a plastic impact: the speed is set to 0, the weight makes it negative):
+// the block would run without end at one time, and seen from behind its condition never ended.
+void Moments::look_for_rest(State& s)
+{
+    std::vector<std::uint32_t> fired = std::exchange(fired_now_, {});
+    if (fired.empty()) return;
+    guards(s);
+    const Graph& g = m().form.reduced.system.graph();
+    for (std::uint32_t b : fired) {
+        if (!guard(b)) continue;  // it ended, and stays so
+        // a comparison that the block has brought to its other side, or to its very end, and whose mode is held all the same, since the motion goes back
+        bool undone = false;
+        for (NodeId id : g.reachable({m().form.events.blocks[b].condition}))
+            if (g[id].op == Op::mode && modes_.is_held_against(g[id].a, values_before_, s)) undone = true;
+        if (!undone) continue;
+        const FlatBlock& block = m().form.events.blocks[b];
+        std::string part = m().form.flat().instances[block.origin.instance];
+        throw NumericFailure(
+            "pile-up",
+            fmt::format("at {:.9g} s moments have piled up: what a block sets ends its condition, and the motion begins it anew at once\n      {}: {}{}",
+                        s.time, place_text(sources_, block.origin.span), part.empty() ? "" : part + ": ", block.text),
+            "say what holds from here on: a stage of rest, entered when the speed is small (mechanics.RigidStop has one)");
+    }
 }
 
 // A body that bounces ever less comes to an end in finite time. Where does that lie, if a block fires at gaps that shrink by one factor?

@@ -34,6 +34,12 @@ public:
     /// Something happens at s.time: crossings found by the root search (may be empty), or a time that next_time() told. Throws
     /// NumericFailure when it comes to no end.
     void happen(State& s, const std::vector<int>& crossings);
+    /// How far the run goes: conditions that are known functions of time are looked at up to there.
+    void look_until(double target, double now)
+    {
+        modes_.look_until(target);
+        modes_.renew_clock(now);
+    }
     /// Whether next_time() has come.
     bool due(double time) const { return next_time() <= time + same_moment(time); }
     /// Whether the last moment changed what the equations are or where the states stand: what was computed beyond it is void.
@@ -58,6 +64,12 @@ private:
     void check_period(std::size_t k, double period, double first) const;
     void check_delay(std::size_t k, double behind) const;
     void settle(State& s);
+    /// Modes and the system that belongs to them.
+    struct Turned {
+        std::vector<double> modes;
+        std::shared_ptr<const CompiledModel> model;
+    };
+    bool turn_together(const State& begun, const Turned& before, State& s);
     void run_every(State& s);
     void run_transitions(State& s);
     void run_whens(State& s);
@@ -78,15 +90,18 @@ private:
     };
     std::vector<std::pair<std::uint32_t, double>> recorded_;
     std::vector<Tick> ticks_;                                           ///< in the order of EventPrograms::every
+    std::map<std::vector<double>, std::vector<std::uint32_t>> worked_;  ///< from modes at which a search began: the conditions that it turned
     std::vector<double> was_;                                           ///< guards as they were last
     std::vector<std::vector<std::vector<std::uint32_t>>> transitions_;  ///< blocks per sequence and stage
     std::vector<std::uint32_t> whens_;                                  ///< blocks
     std::vector<std::vector<std::uint32_t>> entries_;                   ///< blocks per sequence
     std::vector<double> recheck_;                                       ///< per sequence: when transitions that held at entry are taken
     std::vector<char> entered_;                                         ///< per sequence: a stage was entered in this moment
-    std::vector<std::uint32_t> to_enter_;
+    std::vector<std::uint32_t> to_enter_, fired_now_;
+    std::vector<double> values_before_;  ///< of conditions, before the `when` blocks of a moment ran
     std::vector<std::vector<double>> fired_;  ///< per block: when it fired last, a few
     void expect_pile_up(std::uint32_t block);
+    void look_for_rest(State& s);
     struct End {
         std::uint32_t block = 0;
         double time = 0, rest = 0, factor = 0;

@@ -110,7 +110,7 @@ std::vector<std::uint32_t> VariantChange::free_conditions() const
     for (std::uint32_t s : family.switches)
         for (NodeId id : m.form.reduced.system.graph().reachable({m.form.events.switches[s]})) {
             const Node& n = m.form.reduced.system.graph()[id];
-            if (n.op == Op::mode && m.form.conditions[n.a].slope == kNoNode && m.form.conditions[n.a].kind != Condition::Kind::whole &&
+            if (n.op == Op::mode && !m.form.conditions[n.a].is_clocked() && m.form.conditions[n.a].kind != Condition::Kind::whole &&
                 std::find(free.begin(), free.end(), n.a) == free.end())
                 free.push_back(n.a);
         }

@@ -148,7 +148,7 @@ std::size_t settle_modes(Evaluation& evaluation, const State& s)
     evaluation.conditions(g);
     std::size_t changed = 0;
     for (std::size_t i = 0; i < g.size(); ++i) {
-        if (conditions[i].slope != kNoNode) continue;  // by the clock
+        if (conditions[i].is_clocked()) continue;  // by the clock
         double mode = conditions[i].kind == Condition::Kind::less         ? (g[i] < 0 ? 1 : 0)
                       : conditions[i].kind == Condition::Kind::less_equal ? (g[i] <= 0 ? 1 : 0)
                                                                           : std::floor(g[i]);

@@ -184,6 +184,12 @@ void Evaluation::change_model(std::shared_ptr<const CompiledModel> model)
     }
 }
 
+void Evaluation::written(double* to)
+{
+    run(model_->written);
+    for (std::uint32_t place : model_->written_place) *to++ = place == kNoNode ? std::nan("") : memory_[place];
+}
+
 void Evaluation::start()
 {
     run(model_->start);
@@ -198,11 +204,15 @@ bool Evaluation::choose_states()
     return selection_->renew(coefficients_);
 }
 
-void Evaluation::search_start(std::vector<double>& z)
+void Evaluation::search_start(std::vector<double>& z, std::vector<double>& rates)
 {
     run(model_->search_start);
-    z.resize(model_->z_start.size());
-    for (std::size_t i = 0; i < z.size(); ++i) z[i] = model_->z_start[i] == kNoNode ? 0 : memory_[model_->z_start[i]];
+    auto take = [this](const std::vector<std::uint32_t>& places, std::vector<double>& to) {
+        to.resize(places.size());
+        for (std::size_t i = 0; i < to.size(); ++i) to[i] = places[i] == kNoNode ? 0 : memory_[places[i]];
+    };
+    take(model_->z_start, z);
+    take(model_->rate_start, rates);
 }
 
 }  // namespace netloop

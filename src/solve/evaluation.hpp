@@ -1,6 +1,7 @@
 // One run's numbers: memory of the programs, parameters, modes; and the evaluations a solver asks for.
 #pragma once
 
+#include <functional>
 #include <memory>
 #include <optional>
 
@@ -80,6 +81,8 @@ public:
     bool outputs(double* to);
     double output(std::size_t i) const;
     void start();
+    /// Values of the leaves of the model as written, in the order of WrittenModel::leaves; NaN for one that the present system does not know.
+    void written(double* to);
 
     // --- states that the run chooses
     /// Looks at the choice of states where at() stands; true if it was changed.
@@ -89,11 +92,15 @@ public:
     /// Runs one of the programs of EventPrograms; its results are read by value_at().
     void work_out(const Program& program) { run(program); }
     double value_at(std::uint32_t place) const { return memory_[place]; }
-    /// Where the search for each member of z begins.
-    void search_start(std::vector<double>& z);
+    /// Where the search for each member of z, and for each rate, begins.
+    void search_start(std::vector<double>& z, std::vector<double>& rates);
 
     // --- delays: values that follow others by a time; what they follow is kept while the run goes on
     Delays* delays() { return delays_.get(); }
+
+    /// Solves what is no state from the states, in place; false if it cannot. For what looks at a state between the ends of a step, where what is no state is
+    /// only guessed by the integrator's polynomial; set by the run.
+    std::function<bool(double t, std::vector<double>& z, std::vector<double>& rates)> solve_rest;
 
     std::size_t n_residuals = 0, n_jacobians = 0;
     TimeShares shares;

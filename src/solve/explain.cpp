@@ -43,6 +43,30 @@ std::string describe_z(const CompiledModel& model, std::size_t i, double value)
     return fmt::format("'{}' = {:.6g} {}", name, unit.from_si(value), unit.text);
 }
 
+std::string describe_outside(const FlatQuantity& q, const SourceSet& sources, Span span, double value)
+{
+    std::string place = place_text(sources, span), unit = q.unit.text.empty() || q.unit.text == "1" ? "" : " " + q.unit.text;
+    auto end = [&](double si) { return std::isfinite(si) ? fmt::format("{:.6g}{}", q.unit.from_si(si), unit) : si < 0 ? "-inf" : "inf"; };
+    return fmt::format("{}'{}' = {:.6g}{}, which must lie in {} .. {}{}", place.empty() ? "" : place + ": ", q.path, q.unit.from_si(value), unit, end(q.low), end(q.high),
+                       q.doc.empty() ? "" : " (" + q.doc + ")");
+}
+
+std::string describe_outside(const CompiledModel& model, const SourceSet& sources, std::size_t i, double value)
+{
+    // of those that are one with it, the one that declares the range
+    const FlatModel& flat = model.form.flat();
+    const auto& resolutions = model.form.reduced.system.resolutions;
+    Variable v = model.form.z[i].variable;
+    for (QuantityId q = 0; q < resolutions.size(); ++q) {
+        const Resolution& r = resolutions[q];
+        if (r.known != kNoNode || r.representative != v.quantity || r.order != v.order) continue;
+        const FlatQuantity& f = flat.quantities[q];
+        double own = r.sign * value;
+        if (own < f.low || own > f.high) return describe_outside(f, sources, flat.shown_place(f.origin), own);
+    }
+    return describe_z(model, i, value);
+}
+
 namespace {
 
 std::string equation_text(const CompiledModel& model, const SourceSet& sources, std::uint32_t equation)
@@ -177,42 +201,6 @@ std::string describe_not_finite(const Evaluation& evaluation, const SourceSet& s
 
 namespace {
 
-// The dimension of an expression, where its quantities tell it; literals have lost theirs.
-std::optional<Dimension> dimension_of(const FlatModel& flat, NodeId id, int depth = 0)
-{
-    const Graph& g = flat.graph;
-    const Node& n = g[id];
-    if (depth > 12) return std::nullopt;
-    auto of = [&](NodeId child) { return dimension_of(flat, child, depth + 1); };
-    switch (n.op) {
-        case Op::quantity: {
-            Dimension d = flat.quantities[n.a].unit.dimension;
-            for (std::uint32_t k = 0; k < n.b; ++k) d = d / Dimension::base(2);
-            return d;
-        }
-        case Op::parameter:
-            return flat.parameters[n.a].unit.dimension;
-        case Op::neg:
-        case Op::abs:
-            return of(n.a);
-        case Op::add:
-        case Op::sub:
-        case Op::min:
-        case Op::max: {
-            auto a = of(n.a);
-            return a ? a : of(n.b);
-        }
-        case Op::mul:
-        case Op::div: {
-            auto a = of(n.a), b = of(n.b);
-            if (!a || !b) return std::nullopt;
-            return n.op == Op::mul ? *a * *b : *a / *b;
-        }
-        default:
-            return std::nullopt;
-    }
-}
-
 }  // namespace
 
 void NotFinitePoint::remember(const double* residuals, std::size_t n, double t, const double* z_values, const double* rate_values)
@@ -267,6 +255,41 @@ std::string describe_rate_of(const CompiledModel& model, const SourceSet& source
         if (model.by_rate[at] != kNoNode && model.form.residual_of[row] != kNoNode) return describe_residual(model, sources, row);
     }
     return {};
+}
+
+std::optional<Dimension> dimension_of(const FlatModel& flat, NodeId id, int depth)
+{
+    const Graph& g = flat.graph;
+    const Node& n = g[id];
+    if (depth > 12) return std::nullopt;
+    auto of = [&](NodeId child) { return dimension_of(flat, child, depth + 1); };
+    switch (n.op) {
+        case Op::quantity: {
+            Dimension d = flat.quantities[n.a].unit.dimension;
+            for (std::uint32_t k = 0; k < n.b; ++k) d = d / Dimension::base(2);
+            return d;
+        }
+        case Op::parameter:
+            return flat.parameters[n.a].unit.dimension;
+        case Op::neg:
+        case Op::abs:
+            return of(n.a);
+        case Op::add:
+        case Op::sub:
+        case Op::min:
+        case Op::max: {
+            auto a = of(n.a);
+            return a ? a : of(n.b);
+        }
+        case Op::mul:
+        case Op::div: {
+            auto a = of(n.a), b = of(n.b);
+            if (!a || !b) return std::nullopt;
+            return n.op == Op::mul ? *a * *b : *a / *b;
+        }
+        default:
+            return std::nullopt;
+    }
 }
 
 std::string residual_unit(const CompiledModel& model, std::size_t i)

@@ -1,6 +1,7 @@
 // Names and values for messages about numbers: which equation is off, which quantity is worst.
 #pragma once
 
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -8,6 +9,11 @@
 #include "solve/evaluation.hpp"
 
 namespace netloop {
+
+/// "tank.loop:4: 'level' = 5 m, which must lie in 0 m .. 1 m (level of the oil)" for member i of z.
+std::string describe_outside(const CompiledModel& model, const SourceSet& sources, std::size_t i, double value);
+/// The same for a quantity of the model.
+std::string describe_outside(const FlatQuantity& quantity, const SourceSet& sources, Span place, double value);
 
 /// "bridge.loop:41: in 'pump': q = ..." for residual i of the solver form.
 std::string describe_residual(const CompiledModel& model, const SourceSet& sources, std::size_t i);
@@ -37,6 +43,8 @@ std::string describe_failed_step(const Evaluation& evaluation, const SourceSet& 
 std::vector<std::string> describe_substituted(const CompiledModel& model, const SourceSet& sources, std::size_t i);
 /// The equation that settles the rate of member i of z, if one does.
 std::string describe_rate_of(const CompiledModel& model, const SourceSet& sources, std::size_t i);
+/// The dimension of an expression of the flat model, where its quantities tell it; literals have lost theirs.
+std::optional<Dimension> dimension_of(const FlatModel& flat, NodeId id, int depth = 0);
 /// The unit in which a residual is off ("N*m"), as far as it follows from the quantities in it; else "".
 std::string residual_unit(const CompiledModel& model, std::size_t i);
 /// The path by which a user knows a variable: a quantity that is an alias of it rather than a derivative of another.

@@ -30,12 +30,18 @@ public:
     {
         system_->choose_by_matching();
         settle_modes(e_, s_);
-        for (int round = 0;; ++round) {
-            report.iterations += iterate();
-            if (settle_modes(e_, s_) == 0) break;
-            if (round > 50)
-                throw NumericFailure("start-failed", fmt::format("the start switches back and forth between conditions: {}", switching()),
-                                     "give start values that are clearly on one side");
+        State begin = s_;
+        std::vector<double> modes = modes_now();
+        try {
+            for (int round = 0;; ++round) {
+                report.iterations += iterate();
+                if (settle_modes(e_, s_) == 0) break;
+                if (round > 50)
+                    throw NumericFailure("start-failed", fmt::format("the start switches back and forth between conditions: {}", switching()),
+                                         "give start values that are clearly on one side");
+            }
+        } catch (const NumericFailure&) {
+            if (!search_modes(begin, modes)) throw;
         }
         check_still();
         check_ranges();
@@ -48,6 +54,47 @@ public:
     }
 
 private:
+    std::vector<double> modes_now() const
+    {
+        std::vector<double> modes(m_.form.conditions.size());
+        for (std::size_t i = 0; i < modes.size(); ++i) modes[i] = e_.mode(i);
+        return modes;
+    }
+
+    // Where conditions turned one after another lead to no start: those that follow from the solution are turned together, one, two or three of them, until a
+    // solution fits all conditions (as Moments::turn_together does behind events).
+    bool search_modes(const State& begin, const std::vector<double>& modes)
+    {
+        constexpr std::size_t kMostTries = 300;
+        std::vector<std::uint32_t> free;
+        for (std::uint32_t i = 0; i < modes.size(); ++i) {
+            const Condition& c = m_.form.conditions[i];
+            if (!c.is_clocked() && !c.held && c.kind != Condition::Kind::whole && m_.events.idle[i] == 0 && m_.events.mode_in_equations[i] != 0)
+                free.push_back(i);
+        }
+        std::size_t tries = 0;
+        auto fits = [&](std::initializer_list<std::uint32_t> turned) {
+            if (++tries > kMostTries) return false;
+            for (std::size_t i = 0; i < modes.size(); ++i) e_.set_mode(i, modes[i]);
+            for (std::uint32_t i : turned) e_.set_mode(i, 1 - modes[i]);
+            s_ = begin;
+            system_->choose_by_matching();
+            if (system_->solve(system_->whole(), false).outcome != NewtonResult::Outcome::converged) return false;
+            return settle_modes(e_, s_) == 0;
+        };
+        for (std::size_t i = 0; i < free.size(); ++i)
+            if (fits({free[i]})) return true;
+        for (std::size_t i = 0; i < free.size(); ++i)
+            for (std::size_t j = i + 1; j < free.size(); ++j)
+                if (fits({free[i], free[j]})) return true;
+        for (std::size_t i = 0; i < free.size(); ++i)
+            for (std::size_t j = i + 1; j < free.size(); ++j)
+                for (std::size_t k = j + 1; k < free.size(); ++k)
+                    if (fits({free[i], free[j], free[k]})) return true;
+        s_ = begin;
+        return false;
+    }
+
     // A steady state is searched from the start that the inits give, where forces and flows have values that fit; if there is none,
     // from where the searches begin.
     void look_before_steady(const std::vector<double>& known)
@@ -70,8 +117,7 @@ private:
     {
         State s;
         s.time = time;
-        e.search_start(s.z);
-        s.rates.assign(e.model().n(), 0.0);
+        e.search_start(s.z, s.rates);
         return s;
     }
 
@@ -108,8 +154,14 @@ private:
             if (s.claim == StartEquation::Claim::guess) report.assumed.push_back(claim_text(s));
             if (s.claim == StartEquation::Claim::init && m_.form.steady) report.left_open.push_back(claim_text(s));
         }
-        for (std::uint32_t i = 0; i < m_.n(); ++i)
-            if (is_found(i)) report.found.push_back(describe_column(i));
+        // by the quantity that each param to be found has become, which need not be a member of z
+        const auto& quantities = m_.form.flat().quantities;
+        bool any = std::any_of(quantities.begin(), quantities.end(), [](const FlatQuantity& q) { return q.found; });
+        if (any) e_.outputs();
+        for (QuantityId q = 0; any && q < quantities.size(); ++q)
+            if (quantities[q].found)
+                report.found.push_back(fmt::format("'{}' = {:.6g}{}", quantities[q].path, quantities[q].unit.from_si(e_.own_output(q)),
+                                                   quantities[q].unit.text.empty() || quantities[q].unit.text == "1" ? "" : " " + quantities[q].unit.text));
     }
     bool is_found(std::uint32_t column) const { return column < m_.n() && m_.form.flat().quantities[m_.form.z[column].variable.quantity].found; }
 
@@ -121,14 +173,20 @@ private:
         NewtonResult result = system_->solve(system_->whole(), false);
         if (result.outcome == NewtonResult::Outcome::converged) return result.iterations;
         s_ = begin;  // a search that ran away has left its numbers where nothing depends on anything
-        // what is singular here alone (a force that grows with the square of a speed that is 0) is a matter of where the search begins
-        if (result.outcome == NewtonResult::Outcome::singular && !independent_elsewhere()) {
+        if (result.outcome == NewtonResult::Outcome::singular) {
+            // What is singular here alone may be a matter of where the search begins (a force that grows with the square of a speed that is
+            // 0), or of the inits: those that agree with each other can be dependent at the very point that they give (a rod that lies level).
+            // The choice by rank is kept in the first case only if it leads to a start that meets all inits.
+            bool here_alone = independent_elsewhere();
+            StartSystem::Choice before = system_->choice();
             if (system_->choose_by_rank()) {
                 s_ = begin;
                 NewtonResult again = system_->solve(system_->whole(), false);
-                if (again.outcome == NewtonResult::Outcome::converged) return result.iterations + again.iterations;
+                bool good = again.outcome == NewtonResult::Outcome::converged && (!here_alone || surplus_agrees());
+                if (good) return result.iterations + again.iterations;
+                if (here_alone) system_->choose(std::move(before));
             }
-            if (!system_->deficient().empty() && singular_everywhere()) fail_deficient();
+            if (!here_alone && !system_->deficient().empty() && singular_everywhere()) fail_deficient();
         }
         s_ = begin;
         return result.iterations + block_by_block();
@@ -309,10 +367,41 @@ private:
         for (std::uint32_t i = 0; i < m_.n(); ++i) {
             const ZEntry& z = m_.form.z[i];
             double slack = 1e-6 * z.usual;
-            if (!is_found(i) || (s_.z[i] >= z.low - slack && s_.z[i] <= z.high + slack)) continue;
-            throw NumericFailure("start-failed", fmt::format("what is to be found lies outside its range: {}", describe_z(m_, i, s_.z[i])),
-                                 "widen the range, or ask for a value that can be reached");
+            if (s_.z[i] >= z.low - slack && s_.z[i] <= z.high + slack) continue;
+            if (is_found(i))
+                throw NumericFailure("start-failed", fmt::format("what is to be found lies outside its range: {}", describe_z(m_, i, s_.z[i])),
+                                     "widen the range, or ask for a value that can be reached");
+            throw NumericFailure("start-failed", "the start lies outside a declared range: " + describe_outside(m_, sources_, i, s_.z[i]),
+                                 "give a start value within the range, or widen it");
         }
+    }
+
+    // An init that was not needed: by how much the start misses it, and whether that is within what is told as agreement.
+    struct Surplus {
+        double left = 0, right = 0;
+        bool agrees = false;
+    };
+    Surplus surplus(std::uint32_t r)
+    {
+        const StartRow& row = m_.start_rows[system_->rows()[r].index];
+        Surplus s{e_.value_at(row.left), e_.value_at(row.right)};
+        double usual = 0;
+        for (const auto& [c, v] : system_->row_values(r)) usual = std::max(usual, std::abs(v) * system_->scale(c));
+        s.agrees = std::abs(e_.value_at(row.residual)) <= 1e-6 * std::max({usual, std::abs(s.left), std::abs(s.right), 1e-12});
+        return s;
+    }
+    // Of a guess, and of an init at a steady start, nothing is demanded.
+    bool is_demanded(std::uint32_t r) const
+    {
+        StartEquation::Claim claim = m_.form.start[system_->rows()[r].index].claim;
+        return claim != StartEquation::Claim::guess && (claim != StartEquation::Claim::init || !m_.form.steady);
+    }
+    bool surplus_agrees()
+    {
+        e_.at(s_.time, s_.z.data(), s_.rates.data());
+        system_->evaluate();
+        const auto& redundant = system_->redundant();
+        return std::all_of(redundant.begin(), redundant.end(), [this](std::uint32_t r) { return !is_demanded(r) || surplus(r).agrees; });
     }
 
     // Inits more than needed: fine if they agree with the rest, an error that names them if not.
@@ -321,20 +410,15 @@ private:
         e_.at(s_.time, s_.z.data(), s_.rates.data());
         system_->evaluate();
         for (std::uint32_t r : system_->redundant()) {
+            if (!is_demanded(r)) continue;
             std::uint32_t i = system_->rows()[r].index;
-            StartEquation::Claim claim = m_.form.start[i].claim;
-            // a guess is a hint; an init gives way to steadiness
-            if (claim == StartEquation::Claim::guess || (claim == StartEquation::Claim::init && m_.form.steady)) continue;
-            const StartRow& row = m_.start_rows[i];
-            double left = e_.value_at(row.left), right = e_.value_at(row.right), off = e_.value_at(row.residual);
-            double usual = 0;
-            for (const auto& [c, v] : system_->row_values(r)) usual = std::max(usual, std::abs(v) * system_->scale(c));
-            if (std::abs(off) <= 1e-6 * std::max({usual, std::abs(left), std::abs(right), 1e-12})) {
+            Surplus s = surplus(r);
+            if (s.agrees) {
                 report.agreed.push_back(claim_text(m_.form.start[i]));
                 continue;
             }
             std::string text = fmt::format("the start contradicts itself: {}: it would have to be {:.6g}, but the other conditions give {:.6g} (SI)",
-                                           row_text(r), right, left);
+                                           row_text(r), s.right, s.left);
             for (std::uint32_t other : system_->chosen()) {
                 const Row& o = system_->rows()[other];
                 if (o.kind == Row::Kind::condition && m_.form.start[o.index].claim != StartEquation::Claim::guess && text.size() < 1500)

@@ -38,6 +38,16 @@ public:
     /// The rows that the first of them repeats.
     const std::vector<std::uint32_t>& repeated() const { return repeated_; }
 
+    /// What was chosen, to come back to.
+    struct Choice {
+        std::vector<std::uint32_t> chosen, redundant;
+    };
+    Choice choice() const { return {chosen_, redundant_}; }
+    void choose(Choice choice)
+    {
+        chosen_ = std::move(choice.chosen);
+        redundant_ = std::move(choice.redundant);
+    }
     void choose_by_matching();
     /// Rows in order of claim, each only if it is independent of those before at the present point. Dense, for systems up to a size
     /// where that costs no more than some seconds. False if that cannot help.
