@@ -91,9 +91,10 @@ private:
         for (const BodyItem& i : info_->items)
             if (const auto* p = i.statement->as<PortDecl>())
                 ports.rows.push_back({p->name, "", text_of(p->domain) + (p->fluids.empty() ? "" : "(" + p->fluids[0] + ")"),
-                                      p->needed     ? "must be joined"
-                                      : p->optional ? "may stay open"
-                                                    : "",
+                                      p->needed                  ? "must be joined"
+                                      : p->optional              ? "may stay open"
+                                      : p->open_value != nullptr ? "open: " + p->open_name + " = " + brief(*p->open_value)
+                                                                 : "",
                                       i.statement->doc});
         for (auto [kind, title] : {std::pair{QuantityKind::param, "params"},
                                    {QuantityKind::option, "options"},

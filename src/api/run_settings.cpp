@@ -35,8 +35,8 @@ IntegratorSettings integrator_settings(const RunOptions& options, double toleran
                                                               {"machine", Evaluator::machine}};
     IntegratorSettings settings;
     settings.tolerance = options.tolerance.value_or(tolerance_of_scenario);
-    if (!(settings.tolerance > 0 && settings.tolerance < 0.1))
-        throw UsageError(fmt::format("a tolerance of {:g}: it must lie between 0 and 0.1", settings.tolerance));
+    if (!(settings.tolerance >= 1e-12 && settings.tolerance <= 1e-2))
+        throw UsageError(fmt::format("a tolerance of {:g}: a relative tolerance lies between 1e-12 and 1e-2", settings.tolerance));
     settings.jacobian = static_cast<IntegratorSettings::Jacobian>(options.jacobian);
     settings.evaluator = named(kEvaluators, options.evaluator, "evaluator", "auto, plain, grouped, machine");
     std::string method = !options.integrator.empty() ? options.integrator : options.jacobian == RunOptions::Jacobian::exact ? "auto" : "ida";

@@ -41,7 +41,7 @@ void take_times(const ScenarioPlan& plan, const std::vector<NodeId>& extra, cons
     if (data.output_every && !(*data.output_every > 0)) refuse("the output interval", *data.output_every, "give a positive time: output every 50 ms");
     if (data.output_points && !(*data.output_points >= 2 && *data.output_points <= 1e8))
         refuse("the number of output points", *data.output_points, "start and stop are two points");
-    if (data.tolerance && !(*data.tolerance > 0 && *data.tolerance < 0.1))
+    if (data.tolerance && !(*data.tolerance >= 1e-12 && *data.tolerance <= 1e-2))
         refuse("the tolerance", *data.tolerance, "a relative tolerance lies between 1e-12 and 1e-2");
 }
 
@@ -261,6 +261,10 @@ std::string CompiledSystem::explain() const
     const ReducedSystem& r = form.reduced;
     std::string out = fmt::format("{}: {} states, {} iterates\n\n{:<18} {:>9}  result\n", data_->name, n_states(), n_iterates(), "pass", "ms");
     for (const PassRecord& p : r.system.record) out += fmt::format("{:<18} {:>9.3f}  {}\n", p.pass, 1e3 * p.seconds, p.result);
+    const WrittenModel& written = form.as_written();
+    std::size_t unknown = static_cast<std::size_t>(std::count(form.written.begin(), form.written.end(), kNoNode));
+    out += fmt::format("\nas written, for run --verify: {} equations, {} lets, {} inits{}\n", written.equations.size(), written.views.size(),
+                       written.inits.size(), unknown == 0 ? "" : fmt::format("; {} derivatives in them are not worked out", unknown));
     out += "\nstates:";
     constexpr std::size_t kMostShown = 40;
     for (std::size_t i = 0; i < r.states.size() && i < kMostShown; ++i) out += " " + variable_name(*data_->model, r.states[i]);

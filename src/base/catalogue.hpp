@@ -70,10 +70,13 @@ struct Message {
     X(wrong_domain, error, "wrong-domain", "port '{}' ({}) is joined to port '{}' ({})") \
     X(needed_port, error, "needed-port", "port '{}' must be joined, and is in no joint") \
     X(unjoined_port, note, "unjoined-port", "port '{}' is in no joint: nothing flows through it") \
+    X(open_port, note, "open-port", "port '{}' is in no joint: its {} stays at {}") \
     X(two_sources, error, "two-sources", "input '{}' has two sources") \
     X(no_source, error, "no-source", "input '{}' has no source") \
     X(no_fluid, error, "no-fluid", "no part gives a fluid to the circuit of {}") \
     X(two_fluids, error, "two-fluids", "the circuit of {} is given two different fluids, '{}' and '{}'") \
+    X(library_fluid, note, "library-fluid", "the circuit of {} is filled with '{}' of the library") \
+    X(bare_radians, warning, "bare-radians", "'{}' is declared in [rad], the value {} has no unit: it is taken as radians") \
     X(wrong_fluid, error, "wrong-fluid", "fluid '{}' is no '{}', which port '{}' asks for") \
     X(leaving_unsaid, error, "leaving-unsaid", "port '{}' carries '{}', but '{}' does not say what leaves through it") \
     X(branch_counts, error, "branch-counts", "the branches hold {} and {} equations; with a condition that can change they must hold equally many") \

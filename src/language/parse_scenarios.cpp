@@ -124,11 +124,20 @@ const Statement* Parser::scenario_item()
         return finish(begin, {}, std::move(set), "the setting");
     }
     if (accept("put")) {
-        PutItem put;
-        put.slot = path("a slot");
-        expect("=", "behind the slot");
-        put.kind = kind_use("the component");
-        return finish(begin, {}, std::move(put), "the statement");
+        std::vector<PutItem> puts;
+        do {
+            puts.emplace_back();
+            puts.back().slot = path("a slot");
+            expect("=", "behind the slot");
+            puts.back().kind = kind_use("the component");
+        } while (accept(","));
+        const Statement* first = finish(begin, {}, std::move(puts.front()), "the statement");
+        for (std::size_t k = 1; k < puts.size(); ++k) {
+            Statement* more = arena_.statement(first->span);
+            more->node = std::move(puts[k]);
+            extra_.push_back(more);
+        }
+        return first;
     }
     if (accept("stop")) {
         expect("at", "behind 'stop'");

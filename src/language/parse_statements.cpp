@@ -73,6 +73,8 @@ QuantityDecl Parser::quantity(QuantityKind kind)
             fmt::format("settle it by an equation on a line of its own, {} = ..., or name an expression: let {} = ...; its value at the start is said by init",
                         q.name, q.name));
     if (accept("=")) q.value = expression();
+    if (q.value == nullptr && (kind == QuantityKind::let || kind == QuantityKind::constant))
+        abandon(messages::expected_token, q.name_span, fmt::format("'=' and what it is behind '{}'", q.name), "nothing");
     for (;;) {
         if (at_statement_end()) return q;  // `init` and `guess` at the beginning of a line are statements of their own
         auto once = [&](const Expr*& place) {
@@ -151,11 +153,20 @@ const Statement* Parser::port_declaration()
         expect(")", "behind the fluid");
     }
     bool needed = accept("needed"), optional = !needed && accept("optional");
+    PortDecl open;
+    if (!needed && accept("open")) {
+        open.open_name = name("the quantity of the domain", &open.open_span);
+        expect("=", "behind the name of the quantity");
+        open.open_value = expression();
+    }
     for (PortDecl& port : list) {
         port.domain = domain;
         port.fluids = fluids;
         port.needed = needed;
         port.optional = optional;
+        port.open_name = open.open_name;
+        port.open_span = open.open_span;
+        port.open_value = open.open_value;
     }
     const Statement* first = finish(begin, doc, list.front(), "the port");
     for (std::size_t i = 1; i < list.size(); ++i) {

@@ -26,6 +26,15 @@ std::string text_of(const Path& path)
     return text;
 }
 
+bool always_returns(const Block& block)
+{
+    if (block.empty()) return false;
+    const Statement* last = block.back();
+    if (last->as<ReturnDecl>() != nullptr) return true;
+    const auto* branch = last->as<IfDecl>();
+    return branch != nullptr && always_returns(branch->then_block) && always_returns(branch->else_block);
+}
+
 namespace {
 
 int strength(const Expr& e)

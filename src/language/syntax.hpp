@@ -103,6 +103,10 @@ struct PortDecl {
     std::vector<std::string> fluids;
     bool needed = false;
     bool optional = false;  ///< left open without a note
+    /// `open T = reference`: what holds where the port is in no joint, in place of no flow.
+    std::string open_name{};
+    Span open_span{};
+    const Expr* open_value = nullptr;
 };
 struct PartDecl {
     std::string name;
@@ -365,5 +369,8 @@ std::string text_of(const Expr& expr);
 
 /// Whether `name` is reserved everywhere in the language.
 bool is_reserved(std::string_view name);
+
+/// Whether every way through the statements of a function ends in a `return`: the last one is one, or chooses between such.
+bool always_returns(const Block& block);
 
 }  // namespace netloop

@@ -23,8 +23,7 @@ Value Instantiator::slope_of(const Expr& e, const Value& f, const Value& x)
 Value Instantiator::build_builtin(const Expr& e, const std::string& name, const Env& env)
 {
     Graph& g = graph_;
-    for (const char* carried : {"leaving", "entering", "passing", "flow"})
-        if (name == carried) return build_carried(e, name, env);
+    if (is_word_of_ports(name)) return build_carried(e, name, env);
     for (const char* later : {"final", "mean", "integral", "rms"})
         if (name == later) give_up(messages::unexpected_here, e.span, fmt::format("'{}', which belongs to a measure of a scenario,", name));
     if (name == "previous" && !env.in_block) give_up(messages::block_only, e.span, "previous()");

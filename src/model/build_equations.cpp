@@ -446,13 +446,35 @@ void Instantiator::make_joint_equations()
                 .mend(fmt::format("join it: {} -- ...", p.path));
             continue;
         }
-        if (!p.optional) set_.diagnostics.report(messages::unjoined_port, instances_[p.instance].span.known() ? instances_[p.instance].span : p.span, p.path);
+        Span shown = instances_[p.instance].span.known() ? instances_[p.instance].span : p.span;
+        if (p.open != nullptr) {
+            make_open_port(p, shown);
+            continue;
+        }
+        if (!p.optional) set_.diagnostics.report(messages::unjoined_port, shown, p.path);
         std::uint32_t offset = 0;
         for (const DomainMember& m : p.domain->as<DomainDecl>()->members) {
             if (m.kind == DomainMember::Kind::zero_sum)
                 model_->equations.push_back({graph_.quantity(p.first + offset), graph_.constant(0), EquationKind::unjoined, {p.instance, p.span}});
             if (m.kind == DomainMember::Kind::shared || m.kind == DomainMember::Kind::zero_sum) ++offset;
         }
+    }
+}
+
+// `port winding : thermal open T = reference`: what flows is whatever keeps that.
+void Instantiator::make_open_port(const PortInstance& p, Span shown)
+{
+    const DomainDecl& domain = *p.domain->as<DomainDecl>();
+    std::uint32_t offset = 0;
+    for (const DomainMember& m : domain.members) {
+        if (m.kind == DomainMember::Kind::shared && m.name == p.open->open_name) {
+            Env env{p.instance, p.scope, nullptr, nullptr, true};
+            model_->equations.push_back(
+                {graph_.quantity(p.first + offset), build_scalar(*p.open->open_value, env), EquationKind::unjoined, {p.instance, p.open->open_span}});
+            set_.diagnostics.report(messages::open_port, shown, p.path, p.open->open_name, brief(*p.open->open_value));
+            return;
+        }
+        if (m.kind == DomainMember::Kind::shared || m.kind == DomainMember::Kind::zero_sum) ++offset;
     }
 }
 

@@ -194,7 +194,7 @@ Value Instantiator::is_stage(const Expr& e, const Env& env)
         id = held.first;
         if (id == kNoNode && !path[i].indices.empty()) {  // an array of parts
             double k = need_constant(*path[i].indices[0], env, "an index");
-            if (!(k >= 1 && k <= static_cast<double>(held.sizes.size())))
+            if (!(k >= 1 && k <= static_cast<double>(held.sizes.size())) || k != std::floor(k))
                 give_up(messages::bad_index, path[i].span, fmt::format("{:g}", k), path[i].name, std::to_string(held.sizes.size()));
             id = held.sizes[static_cast<std::size_t>(k) - 1];
         }

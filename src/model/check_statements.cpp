@@ -169,6 +169,8 @@ void UnitChecker::check_statement(const Statement& s, Context& context, const st
                 const Definition* d = set_.find(*context.scope, node.domain);
                 if (d != nullptr && d->template as<DomainDecl>() == nullptr)
                     set_.diagnostics.report(messages::not_a, node.name_span, d->name, d->kind_text(), "a domain");
+                else if (d != nullptr && node.open_value != nullptr)
+                    check_open_port(node, *d, context);
             } else if constexpr (std::is_same_v<T, IfDecl>) {
                 expect_condition(*node.condition, context);
                 check_block(node.then_block, context, results);
@@ -214,6 +216,24 @@ void UnitChecker::check_statement(const Statement& s, Context& context, const st
         s.node);
 }
 
+// What an open port keeps is a shared quantity of its domain; one flow goes with it, which follows.
+void UnitChecker::check_open_port(const PortDecl& port, const Definition& domain, Context& context)
+{
+    const DomainDecl& d = *domain.as<DomainDecl>();
+    const DomainMember* kept = nullptr;
+    int flows = 0;
+    for (const DomainMember& m : d.members) {
+        if (m.kind == DomainMember::Kind::shared && m.name == port.open_name) kept = &m;
+        flows += m.kind == DomainMember::Kind::zero_sum ? 1 : 0;
+    }
+    if (kept == nullptr || flows != 1) {
+        set_.diagnostics.report(messages::not_a, port.open_span, port.open_name, "nothing that an open port can keep",
+                                kept == nullptr ? fmt::format("a shared quantity of {}", domain.name) : "a quantity of a domain with one zero_sum quantity");
+        return;
+    }
+    expect_fits(port.open_name, kept->unit ? Type::of(*kept->unit) : Type::unknown(), type_of(*port.open_value, context), *port.open_value);
+}
+
 void UnitChecker::check_block(const Block& block, Context& context, const std::vector<FunctionArgument>* results)
 {
     for (const Statement* s : block) check_statement(*s, context, results);
@@ -227,6 +247,8 @@ void UnitChecker::check_function(const FunctionDecl& f, const ComponentInfo* inf
     if (f.results.size() > 1)
         for (const FunctionArgument& r : f.results) context.locals[r.name] = r.unit ? Type::of(*r.unit) : Type::unknown();
     check_block(*f.body, context, &f.results);
+    if (f.results.size() <= 1 && !always_returns(*f.body))
+        set_.diagnostics.report(messages::function_no_result, f.name_span, f.name).mend("end it with a return that holds whatever was not returned before");
 }
 
 void UnitChecker::check(const Definition& d)

@@ -64,6 +64,11 @@ const Builtin* find_builtin(const std::string& name)
     return nullptr;
 }
 
+bool is_word_of_ports(const std::string& name)
+{
+    return name == "leaving" || name == "entering" || name == "passing" || name == "flow";
+}
+
 std::vector<std::string> builtin_names()
 {
     std::vector<std::string> names;
@@ -153,6 +158,10 @@ void UnitChecker::expect_fits(const std::string& what, const Type& declared, con
     }
     if (value.bare && declared.unit && !plain_number(*declared.unit)) {
         set_.diagnostics.report(messages::bare_number, e.span, what, unit, brief(e)).mend(fmt::format("write {} {}", brief(e), literal_unit(unit)));
+        return;
+    }
+    if (value.bare && declared.unit && declared.unit->text == "rad") {
+        set_.diagnostics.report(messages::bare_radians, e.span, what, brief(e)).mend(fmt::format("write {} rad, or {} deg", brief(e), brief(e)));
         return;
     }
     if (declared.dimension == value.dimension) return;
@@ -303,8 +312,7 @@ Type UnitChecker::type_of_builtin(const Expr& e, const std::string& name, Contex
         wants_plain(0);
         return Type::of(Dimension{});
     }
-    for (const char* carried : {"leaving", "entering", "passing", "flow"})
-        if (name == carried) return type_of_carried(arg(0), name, context);
+    if (is_word_of_ports(name)) return type_of_carried(arg(0), name, context);
     Type first = type_of(arg(0), context);
     Type result = first;
     if (name == "delay") {
@@ -366,7 +374,11 @@ Type UnitChecker::type_of_call(const Expr& e, Context& context)
     if (measures_ != nullptr && measure_kind(e)) return type_of_measure_call(e, context);
     const FunctionDecl* function = nullptr;
     const TableDecl* table = nullptr;
-    if (e.path.size() == 1 && find_builtin(e.path[0].name) != nullptr) return type_of_builtin(e, e.path[0].name, context);
+    auto is_own = [&] {
+        const Member* own = context.info != nullptr ? context.info->find(e.path[0].name) : nullptr;
+        return own != nullptr ? own->statement->as<FunctionDecl>() != nullptr || own->statement->as<TableDecl>() != nullptr : set_.find(*context.scope, e.path, true) != nullptr;
+    };
+    if (e.path.size() == 1 && find_builtin(e.path[0].name) != nullptr && !(is_word_of_ports(e.path[0].name) && is_own())) return type_of_builtin(e, e.path[0].name, context);
     const Statement* s = nullptr;
     const Member* m = context.info != nullptr ? context.info->find(e.path[0].name) : nullptr;
     if (m != nullptr && e.path.size() == 1) s = m->statement;

@@ -64,6 +64,7 @@ private:
     const Definition* file_fluid_kind(const Path& path, const FileScope& scope);
     Type type_of_measure_call(const Expr& e, Context& context);
     Type type_of_carried(const Expr& e, const std::string& name, Context& context);
+    void check_open_port(const PortDecl& port, const Definition& domain, Context& context);
     void check_function(const FunctionDecl& f, const ComponentInfo* info, const FileScope& scope);
     void check_block(const Block& block, Context& context, const std::vector<FunctionArgument>* results);
     void check_statement(const Statement& s, Context& context, const std::vector<FunctionArgument>* results);
@@ -114,6 +115,8 @@ struct Builtin {
     int most;
 };
 const Builtin* find_builtin(const std::string& name);
+/// `flow`, `entering` and their like are words of ports only: a function or table of one's own of that name goes before them.
+bool is_word_of_ports(const std::string& name);
 std::vector<std::string> builtin_names();
 
 /// Shortened text of an expression, for messages.

@@ -110,6 +110,10 @@ void Instantiator::report_fluids()
     for (const FluidGift& gift : fluid_gifts_) {
         std::uint32_t root = fluid_slots_.find(gift.slot);
         auto [it, fresh] = fluid_of_slot_.emplace(root, gift.fluid);
+        // one of a library, where a name of one's own may have been meant: what fills a circuit is never chosen in silence
+        for (const auto& [definition, instance] : file_fluids_)
+            if (instance == gift.fluid && set_.is_library_file(definition->as<FluidUseDecl>()->name_span.file) && !set_.is_library_file(gift.span.file))
+                set_.diagnostics.report(messages::library_fluid, gift.span, circuit(root), definition->full_name);
         if (fresh)
             given_at[root] = gift.span;
         else if (it->second != gift.fluid)

@@ -552,6 +552,7 @@ void Instantiator::make_ports(InstanceId id, const PortDecl& port, const Env& en
         p.fluid_slot = fluid_slot;
         p.needed = port.needed;
         p.optional = port.optional;
+        if (port.open_value != nullptr) p.open = &port, p.scope = env.scope;
         p.span = port.name_span;
         p.doc = s.doc;
         ports_.push_back(std::move(p));

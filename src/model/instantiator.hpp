@@ -109,6 +109,8 @@ struct PortInstance {
     bool joined_outside = false;
     bool needed = false;
     bool optional = false;
+    const PortDecl* open = nullptr;  ///< says what holds where the port is in no joint
+    const FileScope* scope = nullptr;
     Span span;
     std::string doc;
 };
@@ -284,6 +286,7 @@ private:
     void add_init(Value left, Value right, Origin origin, std::uint32_t depth);
     void add_guess(const Value& target, const Value& value, Origin origin, std::uint32_t depth);
     void make_joint_equations();
+    void make_open_port(const PortInstance& p, Span shown);
     void close_inputs();
     void make_views();
 

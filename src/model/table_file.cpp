@@ -1,5 +1,6 @@
 #include "model/table_file.hpp"
 
+#include <algorithm>
 #include <fmt/format.h>
 
 #include <array>
@@ -94,6 +95,13 @@ TablePoints read_table_file(const std::string& path, const TableDecl& table)
                 if (name_in(lines[0][c]) == table.name) v = c;
             }
             if (lines[0].size() < 2) throw std::runtime_error(fmt::format("file '{}' has one column; two are needed", table.file));
+            // of several columns none is taken because of its place
+            bool named = std::any_of(lines[0].begin(), lines[0].end(), [&](const std::string& heading_of) { return name_in(heading_of) == table.name; });
+            if (lines[0].size() > 2 && !named) {
+                std::string headings;
+                for (const std::string& h : lines[0]) headings += (headings.empty() ? "'" : ", '") + name_in(h) + "'";
+                throw std::runtime_error(fmt::format("file '{}' has {} columns, and none is headed '{}': its headings are {}", table.file, lines[0].size(), table.name, headings));
+            }
             x_unit = unit_in(lines[0][x], table.arguments[0].unit);
             v_unit = unit_in(lines[0][v], table.unit);
         }
