@@ -23,7 +23,7 @@ struct Options {
     std::string file, scenario, system, out, stop, output_every, integrator, evaluator, step;
     std::vector<std::string> set, keep;
     std::optional<double> tolerance;
-    bool json = false, quiet = false, events = false;
+    bool json = false, quiet = false, events = false, verify = false;
 };
 
 // On a terminal, after the first second: one line that is drawn over itself.
@@ -62,6 +62,7 @@ void print_summary(const netloop::RunSummary& s, const netloop::CompiledSystem& 
         if (o.quiet) {  // what is not met is an error all the same
             for (const netloop::DemandResult& d : s.demands)
                 if (!d.holds) fmt::print(stderr, "not met: {}\n", d.line());
+            if (s.verification.done && !s.verification.holds) fmt::print(stderr, "{}", s.verification.text());
             return;
         }
         fmt::print("{}{}: {}", system.name(), system.scenario().empty() ? "" : ", scenario " + system.scenario(), s.text());
@@ -85,6 +86,22 @@ void print_summary(const netloop::RunSummary& s, const netloop::CompiledSystem& 
                           {"last", e.times.back()},
                           {"steps_lost", e.steps_lost},
                           {"seconds", e.seconds}});
+    nlohmann::json verified = nullptr;
+    if (s.verification.done) {
+        const netloop::Verification& v = s.verification;
+        nlohmann::json findings = nlohmann::json::array();
+        for (const netloop::Verification::Finding& f : v.findings)
+            findings.push_back({{"text", f.text},
+                                {"part", f.part},
+                                {"place", f.place},
+                                {"time", f.time},
+                                {"left", f.left},
+                                {"right", f.right},
+                                {"unit", f.unit},
+                                {"share", std::isfinite(f.share) ? nlohmann::json(f.share) : nlohmann::json(nullptr)}});
+        verified = {{"holds", v.holds}, {"limit", v.limit},   {"worst", v.worst},   {"points", v.points},       {"equations", v.equations}, {"lets", v.lets},
+                    {"inits", v.inits}, {"ranges", v.ranges}, {"slopes", v.slopes}, {"not_known", v.not_known}, {"findings", findings}};
+    }
     fmt::print("{}\n", nlohmann::json{{"system", system.name()},
                                       {"scenario", system.scenario()},
                                       {"complete", s.complete},
@@ -106,6 +123,7 @@ void print_summary(const netloop::RunSummary& s, const netloop::CompiledSystem& 
                                       {"event_seconds", s.event_seconds},
                                       {"kept_histories", s.kept_histories},
                                       {"warnings", s.warnings},
+                                      {"verified", verified},
                                       {"measures", measures},
                                       {"demands", demands},
                                       {"conditions", events}}
@@ -139,6 +157,7 @@ int run_run(const Options& o)
     options.out = o.out;
     options.keep = o.keep;
     options.in_memory = false;
+    options.verify = o.verify;
     options.interrupt = &interrupted;
     double stop = options.stop ? *options.stop : system.stop().value_or(0);
     std::signal(SIGINT, on_interrupt);
@@ -153,6 +172,8 @@ int run_run(const Options& o)
     }
     print_summary(run.summary(), system, o);
     if (!run.summary().complete) return 1;
+    const netloop::Verification& verified = run.summary().verification;
+    if (verified.done && !verified.holds) return 1;
     return run.summary().demands_hold() ? 0 : 1;
 }
 
@@ -192,6 +213,7 @@ Command add_run(CLI::App& program)
     app->add_option("--step", o->step, "length of a fixed step, such as 1ms");
     app->add_option("--keep", o->keep, "record only these: a path or a pattern such as pump.*")->allow_extra_args(false);
     app->add_flag("--events", o->events, "print every condition that turned: how often, when, where, and the steps and time lost to it");
+    app->add_flag("--verify", o->verify, "hold every row against the equations as written; exit code 1 if one does not fit");
     app->add_flag("--json", o->json, "print the summary for programs");
     app->add_flag("--quiet", o->quiet, "print errors only");
     app->footer("Example:  netloop run examples/bascule/bridge.loop --out bridge.h5 --set relief.cracking=\"160 bar\"");

@@ -12,6 +12,7 @@
 #include "netloop/quantity.hpp"
 #include "netloop/recording.hpp"
 #include "netloop/system.hpp"
+#include "netloop/verification.hpp"
 
 namespace netloop {
 
@@ -34,6 +35,10 @@ struct RunOptions {
     /// How the equations are evaluated: "auto" (the default: interpreted at first, machine code as soon as it pays), "plain", "grouped" (two
     /// interpreters), "machine". All give the same numbers, bit for bit.
     std::string evaluator{};
+    /// Holds the run against the model as written: see Verification, in the summary when the run is over. Costs less than the run does. Also
+    /// turned on for all runs of a process by NETLOOP_VERIFY=1 in its environment: a run that does not hold then throws RunError
+    /// ("not-verified") at its end.
+    bool verify = false;
     /// For comparison: how IDA gets its Jacobian (anything but `exact` chooses IDA).
     enum class Jacobian { exact, one_column_at_a_time, grouped_columns } jacobian = Jacobian::exact;
 };
@@ -62,6 +67,7 @@ struct RunSummary {
     std::vector<MeasureResult> measures;  ///< of the scenario, in the order of its text
     std::vector<DemandResult> demands;
     bool demands_hold() const;  ///< all of them; true if there are none
+    Verification verification;  ///< of a run that was to be verified
     std::string one_line() const;
     std::string text() const;
 };
@@ -79,7 +85,8 @@ public:
     void set(const std::string& path, const Quantity& value);
     /// Computes all params from those that were given, without starting. Throws ModelError for one outside its range or without a finite value.
     void check_params();
-    /// An input of the system itself: `run.input("command") = 0.3` (SI, or a Quantity). May change while the run goes on.
+    /// An input of the system itself: `run.input("command") = 0.3`, or a Quantity. May change while the run goes on. A number without a unit is taken only where the input is declared
+    /// in an SI unit (or is 0): UsageError names the unit otherwise.
     class Input {
     public:
         Input(Run& run, std::string path) : run_(run), path_(std::move(path)) {}
@@ -100,6 +107,8 @@ public:
     double time() const;
     /// Present value (SI) of any quantity, param or let by path.
     double value(const std::string& path);
+    /// The present point of a stepwise run held against the model as written. Throws RunError if the start cannot be settled.
+    Verification verify();
 
     const RunSummary& summary() const;
     const Recording& recording() const;

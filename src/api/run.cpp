@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <cstdlib>
 #include <filesystem>
 #include <map>
 
@@ -16,12 +17,38 @@
 #include "record/writer.hpp"
 #include "solve/explain.hpp"
 #include "solve/failure.hpp"
+#include "verify/verify.hpp"
 
 namespace netloop {
 
 namespace {
 constexpr std::size_t kFewAssumed = 3;  // of the guesses that completed the start, in a summary
+
+// Whether the environment asks for every run to be verified.
+bool verify_all()
+{
+    const char* said = std::getenv("NETLOOP_VERIFY");
+    return said != nullptr && std::string(said) == "1";
 }
+
+// Between rows more points are verified, each at a share of their distance that is no simple number: a signal that has the same phase in all rows
+// has another one there.
+constexpr double kBetween = 0.3819660112501051;
+constexpr std::size_t kMostBetween = 250;  // where rows are closer than steps, more of them tell nothing new
+std::vector<double> points_between(const std::vector<double>& rows)
+{
+    std::vector<double> points;
+    std::size_t stride = std::max<std::size_t>(1, rows.size() / kMostBetween);
+    for (std::size_t k = 0; k + 1 < rows.size(); k += stride) points.push_back(rows[k] + kBetween * (rows[k + 1] - rows[k]));
+    return points;
+}
+std::vector<double> merged(const std::vector<double>& a, const std::vector<double>& b)
+{
+    std::vector<double> all(a.size() + b.size());
+    std::merge(a.begin(), a.end(), b.begin(), b.end(), all.begin());
+    return all;
+}
+}  // namespace
 
 struct Run::Data {
     std::shared_ptr<const CompiledSystemData> system;
@@ -30,6 +57,24 @@ struct Run::Data {
     RunSummary summary;
     Recording recording;
     double tolerance = 1e-6;
+    bool own_steps = true;  ///< variable ones, of our own methods: their polynomials are there to be looked at
+
+    std::vector<ParameterId> given_parameters() const
+    {
+        std::vector<ParameterId> list;
+        for (const auto& [p, v] : given) list.push_back(p);
+        return list;
+    }
+    std::unique_ptr<Verifier> make_verifier()
+    {
+        auto verifier = std::make_unique<Verifier>(model(), system->set->sources, tolerance, own_steps);
+        verifier->params(simulation->evaluation(), given_parameters());
+        return verifier;
+    }
+    Verifier::Inits demanded_inits() const
+    {
+        return !system->begin_from.empty() ? Verifier::Inits::none : flat().begin_steady ? Verifier::Inits::finds : Verifier::Inits::all;
+    }
 
     const CompiledModel& model() const { return *system->model; }
     const FlatModel& flat() const { return system->model->form.flat(); }
@@ -44,6 +89,8 @@ struct Run::Data {
     {
         IntegratorSettings settings = integrator_settings(options, system->tolerance.value_or(1e-6));
         tolerance = settings.tolerance;
+        using Method = IntegratorSettings::Method;
+        own_steps = !has_fixed_step(settings.method) && settings.method != Method::ida && settings.method != Method::cvode;
         summary.integrator = settings.name;
         simulation = std::make_unique<Simulation>(system->model, system->set->sources, settings);
         for (const auto& [p, v] : given) simulation->evaluation().give(p, v);
@@ -314,6 +361,39 @@ struct Run::Data {
                                                        fault.empty() ? "" : "\n      ", fault));
     }
 
+    // A condition without a value chooses no branch: what stands in the branches has none either.
+    void check_conditions(const State& s, Evaluation& e)
+    {
+        const auto& conditions = model().form.conditions;
+        if (&e.model() != system->model.get() || std::none_of(conditions.begin(), conditions.end(), [](const Condition& c) { return c.fragile; })) return;
+        e.conditions();
+        for (std::size_t i = 0; i < conditions.size(); ++i) {
+            if (!std::isnan(e.condition_value(i)) || e.model().events.idle[i] != 0) continue;
+            Verifier verifier(model(), system->set->sources, tolerance, false);
+            auto found = verifier.without_value(s, e);
+            if (!found) continue;  // it stands in a branch that is not taken
+            throw NumericFailure("run-failed", fmt::format("at {:.9g} s: the condition {} has no value, and so has {}{}{}", s.time, conditions[i].text,
+                                                           found->place.empty() ? "" : found->place + ": ",
+                                                           found->part.empty() ? "" : "in '" + found->part + "': ", found->text));
+        }
+    }
+
+    // Declared ranges of what is no member of z: of all that is recorded.
+    void check_ranges(const State& s, const std::vector<double>& outputs) const
+    {
+        constexpr double kSlack = 10;  // tolerances
+        const WrittenModel& written = model().form.as_written();
+        for (std::size_t q = 0; q < flat().quantities.size(); ++q) {
+            const FlatQuantity& f = flat().quantities[q];
+            double v = outputs[q], end = v < f.low ? f.low : v > f.high ? f.high : v;
+            if (v == end || std::abs(v - end) <= kSlack * tolerance * std::max(model().form.written_usual[written.first_leaf[q]], std::abs(end))) continue;
+            throw NumericFailure(
+                "run-failed",
+                fmt::format("at {:.9g} s a declared range is left: {}", s.time, describe_outside(f, system->set->sources, flat().shown_place(f.origin), v)),
+                "look at what drives it there: a start value, a param, a force or flow; or widen the range if it may go so far");
+        }
+    }
+
     void summarize(double stop)
     {
         RunStatistics s = simulation->statistics();
@@ -399,7 +479,11 @@ void Run::check_params()
 Run::Input& Run::Input::operator=(double si)
 {
     if (!std::isfinite(si)) throw UsageError(fmt::format("'{}' cannot be set to {}", path_, si));
-    run_.data_->give(run_.data_->find_parameter(path_, true), si);
+    ParameterId p = run_.data_->find_parameter(path_, true);
+    const Unit& unit = run_.data_->flat().parameters[p].unit;
+    if ((unit.scale != 1 || unit.offset != 0) && si != 0)
+        throw UsageError(fmt::format("'{}' is declared in [{}], the value {:g} has no unit; write q({:g}, \"{}\")", path_, unit.text, si, si, unit.text));
+    run_.data_->give(p, si);
     return *this;
 }
 
@@ -435,12 +519,32 @@ Recording Run::simulate(const RunOptions& options)
     d.recording.columns = head.columns;
     d.recording.origin = head.origin;
     d.recording.figures = head.figures;
+    std::unique_ptr<Verifier> verifier;
+    Verification verified;
+    std::vector<double> between;
+    if (options.verify || verify_all()) {
+        verifier = d.make_verifier();
+        between = points_between(times);
+        d.simulation->on_start = [&](const State& s, Evaluation& e) { verifier->start(s, e, d.demanded_inits()); };
+    }
+    std::size_t n_between = 0;
+    Verifier::Near near{[&](double t, State& s) { d.simulation->interpolate(t, s); }, [&](State& s) { d.simulation->solve_from_states(s); }};
     std::vector<double> row(head.columns.size()), outputs(d.model().form.outputs.size());
     ColumnBlocks blocks(d.recording, options.in_memory ? times.size() : 0);
     auto sink = [&](const State& s, Evaluation& e) {
         if (!e.outputs(outputs.data()))
             for (std::size_t i = 0; i < outputs.size(); ++i)
                 if (!std::isfinite(outputs[i])) d.fail_output(i, s, e);
+        d.check_conditions(s, e);
+        d.check_ranges(s, outputs);
+        if (verifier != nullptr) verifier->point(s, e);
+        if (std::binary_search(between.begin(), between.end(), s.time)) {
+            double step = d.simulation->last_step();
+            if (s.time + Verifier::kFar * step <= d.simulation->state().time)
+                verifier->slopes(s, e, step, near);  // not every method goes beyond the end of its step
+            ++n_between;
+            return;
+        }
         row[0] = s.time;
         for (std::size_t i = 0; i < columns.size(); ++i) row[i + 1] = outputs[columns[i]];
         if (options.in_memory) blocks.add(row.data());
@@ -453,6 +557,9 @@ Recording Run::simulate(const RunOptions& options)
         d.recording.complete = complete;
         d.recording.reason = reason;
         d.summarize(d.simulation->state().time);
+        d.summary.rows -= n_between;
+        if (verifier != nullptr) verified = verifier->result();
+        if (options.verify) d.summary.verification = verified;
         d.recording.events = d.summary.event_record;
         d.recording.measures = d.summary.measures;
         d.recording.demands = d.summary.demands;
@@ -465,7 +572,7 @@ Recording Run::simulate(const RunOptions& options)
     };
     try {
         d.start();
-        bool done = d.simulation->advance(*stop, times, sink, options.interrupt, options.progress);
+        bool done = d.simulation->advance(*stop, merged(times, between), sink, options.interrupt, options.progress);
         const std::string& stopped = d.simulation->stopped_by();
         take_measures(*d.simulation, d.system->set->sources, d.summary);
         close(done || !stopped.empty(), done ? "the stop time was reached" : stopped.empty() ? "interrupted" : "the model said stop: " + stopped);
@@ -480,7 +587,22 @@ Recording Run::simulate(const RunOptions& options)
         d.summarize(d.simulation->state().time);
         throw;
     }
+    d.simulation->on_start = {};
+    if (!options.verify && verified.done && !verified.holds) throw RunError("not-verified", "the run does not meet its model as written: " + verified.text());
     return d.recording;
+}
+
+Verification Run::verify()
+{
+    Data& d = *data_;
+    if (d.simulation == nullptr || !d.simulation->started()) step_to(0);
+    std::unique_ptr<Verifier> verifier = d.make_verifier();
+    State s = d.simulation->state();
+    Evaluation& e = d.simulation->evaluation();
+    e.at(s.time, s.z.data(), s.rates.data());
+    e.outputs();
+    verifier->point(s, e);
+    return verifier->result();
 }
 
 void Run::step_to(double time)
@@ -493,6 +615,8 @@ void Run::step_to(double time)
     if (!(time >= d.simulation->state().time))
         throw UsageError(fmt::format("cannot step to {:g} s: the run stands at {:g} s", time, d.simulation->state().time));
     d.guarded([&] { d.simulation->advance(time, {}, {}); });
+    if (verify_all())
+        if (Verification verified = verify(); !verified.holds) throw RunError("not-verified", "the run does not meet its model as written: " + verified.text());
     d.summary.complete = true;
     d.summary.reason = "stepped";
     d.summarize(time);
@@ -586,6 +710,11 @@ std::string RunSummary::text() const
     if (all >= kMany && event_table.size() > 1 && 3 * event_table[0].times.size() > all)
         out += fmt::format("  most      {:.0f} % of the events are {}{}\n", 100.0 * static_cast<double>(event_table[0].times.size()) / static_cast<double>(all),
                            event_table[0].part.empty() ? "" : event_table[0].part + ": ", event_table[0].text);
+    if (verification.done) {
+        std::string verified = verification.text();
+        for (std::size_t at = verified.find('\n'); at + 1 < verified.size(); at = verified.find('\n', at + 1)) verified.insert(at + 1, "  ");
+        out += "  " + verified;
+    }
     for (const std::string& w : warnings) out += fmt::format("  warning   {}\n", w);
     std::size_t wide = 0;
     for (const MeasureResult& m : measures) wide = std::max(wide, m.name.size());

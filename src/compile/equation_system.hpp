@@ -7,7 +7,7 @@
 #include <vector>
 
 #include "base/diagnostics.hpp"
-#include "model/flat_model.hpp"
+#include "model/written.hpp"
 
 namespace netloop {
 
@@ -37,9 +37,16 @@ struct Condition {
     enum class Kind { less, less_equal, whole } kind = Kind::less;
     NodeId value = kNoNode;  ///< less: a - b, so that the mode is 1 where value < 0; whole: the argument of floor
     NodeId slope = kNoNode;  ///< of a value that runs straight with time and holds nothing else that runs: d(value)/dt; it needs no search
-    bool held = false;       ///< the value stands still between events: it is looked at there, to the last bit, and never searched
-    Origin origin;
-    std::string text;
+    bool of_time =
+        false;  ///< a known function of time (params, modes and memories held) that does not run straight: enclosed beforehand, it needs no search either
+    bool reads_solved = false;  ///< reads what the equations settle, not states and time alone
+    bool fragile = false;       ///< its value may be none: it holds a root, a logarithm, a division or the like
+    bool held = false;          ///< the value stands still between events: it is looked at there, to the last bit, and never searched
+    Origin origin{};
+    std::string text{};
+
+    /// When it turns is known beforehand.
+    bool is_clocked() const { return slope != kNoNode || of_time; }
 };
 
 /// One line of the compile record: a pass, what it left, how long it took.
@@ -51,6 +58,7 @@ struct PassRecord {
 
 struct EquationSystem {
     std::unique_ptr<FlatModel> flat;
+    std::shared_ptr<const WrittenModel> written;  ///< of the same graph
     std::vector<SystemEquation> equations;
     std::vector<Condition> conditions;
     std::vector<Resolution> resolutions;  ///< per quantity of the flat model

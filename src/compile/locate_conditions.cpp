@@ -55,6 +55,7 @@ std::vector<Variable> EquationSystem::variables(NodeId node) const
 EquationSystem begin_system(std::unique_ptr<FlatModel> flat, Diagnostics& diagnostics)
 {
     EquationSystem s;
+    s.written = std::make_shared<const WrittenModel>(as_written(*flat));
     s.flat = std::move(flat);
     for (std::uint32_t i = 0; i < s.flat->equations.size(); ++i) s.equations.push_back({kNoNode, i});
     TimeDerivative derivative(s.graph());
@@ -73,7 +74,7 @@ void locate_conditions(EquationSystem& s)
     std::map<std::pair<int, NodeId>, std::uint32_t> known;
     auto mode_of = [&](Condition::Kind kind, NodeId value, std::string text) {
         auto [it, fresh] = known.emplace(std::make_pair(static_cast<int>(kind), value), static_cast<std::uint32_t>(s.conditions.size()));
-        if (fresh) s.conditions.push_back({kind, value, kNoNode, false, {}, std::move(text)});
+        if (fresh) s.conditions.push_back({.kind = kind, .value = value, .text = std::move(text)});
         return g.leaf(Op::mode, it->second);
     };
     std::vector<NodeId*> roots = all_roots(s);

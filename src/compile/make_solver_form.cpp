@@ -9,6 +9,7 @@
 #include <stdexcept>
 
 #include "algebra/differentiate.hpp"
+#include "algebra/enclosure.hpp"
 #include "compile/matching.hpp"
 #include "compile/passes.hpp"
 
@@ -59,7 +60,9 @@ public:
         make_events();
         make_start();
         make_outputs();
+        make_written();
         collect_knots();
+        collect_signals();
         return std::move(form_);
     }
 
@@ -297,12 +300,24 @@ private:
             if (below != kNoNode) {
                 values_[key(v)] = g_.leaf(Op::rate, below);
                 depends_[key(v)] = {below};
+                form_.z[below].rate_start = start_of_rate(v);
             } else {
                 add_unknown(ZEntry::Kind::iterate, v);
             }
         }
         for (const SolveBlock::Step& step : block.steps) make_step(step);
         for (std::uint32_t e : block.residuals) add_residual(substitute_(reduced().equations[e].residual), e);
+    }
+
+    // A rate is searched from the guess of a quantity that is one with it (the flow out of a content).
+    NodeId start_of_rate(Variable v)
+    {
+        if (hints_[key(v)] != kNoNode) return hints_[key(v)];
+        for (QuantityId q : aliases_[key(v)]) {
+            NodeId start = form_.flat().quantities[q].start;
+            if (start != kNoNode) return reduced().system.resolutions[q].sign < 0 ? g_.neg(start) : start;
+        }
+        return kNoNode;
     }
 
     void make_step(const SolveBlock::Step& step)
@@ -351,12 +366,33 @@ private:
         for (Condition& c : form_.conditions) {
             c.value = substitute_(c.value);
             c.held = stands_still(c.value);
+            c.fragile = may_lack_value(c.value);
+            for (NodeId id : g_.reachable({c.value}))
+                c.reads_solved = c.reads_solved || g_[id].op == Op::rate || (g_[id].op == Op::unknown && form_.z[g_[id].a].kind != ZEntry::Kind::state);
+            c.of_time = is_of_time_alone(g_, c.value) && is_enclosed(c.value);
             if (!runs_with_time_alone(c.value)) continue;
             NodeId slope = derivative(c.value);
             bool straight = derivative.trouble().empty();
             for (NodeId id : g_.reachable({slope})) straight = straight && g_[id].op != Op::time;
-            if (straight && !g_.is_constant(slope, 0)) c.slope = slope;
+            if (straight && !g_.is_constant(slope, 0)) c.slope = slope, c.of_time = false;
         }
+    }
+    bool may_lack_value(NodeId value) const
+    {
+        for (NodeId id : g_.reachable({value})) {
+            Op op = g_[id].op;
+            bool division = op == Op::div && !g_.is_constant(g_[id].b);
+            if (division || op == Op::sqrt || op == Op::log || op == Op::pow || op == Op::asin || op == Op::acos || op == Op::lookup || op == Op::call)
+                return true;
+        }
+        return false;
+    }
+    // Without anything that is enclosed by samples alone.
+    bool is_enclosed(NodeId value) const
+    {
+        for (NodeId id : g_.reachable({value}))
+            if (g_[id].op == Op::call || (g_[id].op == Op::lookup && g_[id].c != kNoNode)) return false;
+        return true;
     }
     bool stands_still(NodeId value) const
     {
@@ -480,6 +516,26 @@ private:
         for (const FlatView& v : flat.views) form_.outputs.push_back({v.path, substitute_(v.value), v.unit, v.boolean, v.doc, v.origin});
     }
 
+    void make_written()
+    {
+        const FlatModel& flat = form_.flat();
+        const auto& resolutions = reduced().system.resolutions;
+        TimeDerivative derivative(g_);
+        for (const WrittenModel::Leaf& leaf : form_.as_written().leaves) {
+            const Resolution& r = resolutions[leaf.quantity];
+            NodeId value = r.known;
+            if (value != kNoNode)
+                for (std::uint32_t k = 0; k < leaf.order; ++k) value = derivative(value);
+            else if (Variable v{r.representative, r.order + leaf.order}; has(v))
+                value = r.sign < 0 && values_[key(v)] != kNoNode ? g_.neg(values_[key(v)]) : values_[key(v)];
+            form_.written.push_back(value);
+            const FlatQuantity& f = flat.quantities[leaf.quantity];
+            Dimension dimension = f.unit.dimension;
+            for (std::uint32_t k = 0; k < leaf.order; ++k) dimension = dimension / Dimension::base(2);
+            form_.written_usual.push_back(leaf.order == 0 && f.usual > 0 ? f.usual : kind_of(dimension).usual);
+        }
+    }
+
     // tables of time: their knots are hit exactly
     void collect_knots()
     {
@@ -491,6 +547,17 @@ private:
         }
         std::sort(form_.time_knots.begin(), form_.time_knots.end());
         form_.time_knots.erase(std::unique(form_.time_knots.begin(), form_.time_knots.end()), form_.time_knots.end());
+    }
+
+    // Known functions of time: what steps and measures must not pass over.
+    void collect_signals()
+    {
+        std::vector<NodeId> roots = form_.residuals;
+        for (const Condition& c : form_.conditions)
+            if (!c.is_clocked()) roots.push_back(c.value);
+        for (const FlatDelay& d : form_.events.delays) roots.push_back(d.source);
+        form_.signals = signals_below(g_, roots);
+        for (const FlatAccumulator& a : form_.events.accumulators) form_.measured_signals.push_back(signals_below(g_, {a.value, a.when}));
     }
 
     SolverForm form_;

@@ -13,6 +13,7 @@ struct ZEntry {
     double usual = 1;
     double low = 0, high = 0;
     NodeId start = kNoNode;  ///< where the start search begins (an expression of parameters), or kNoNode
+    NodeId rate_start = kNoNode;  ///< the same for the rate of a state that is iterated, or kNoNode: 0
     bool exempt = false;     ///< of a steady start
 };
 
@@ -54,11 +55,19 @@ struct SolverForm {
     std::vector<StartEquation> start;   ///< inits first, then guesses, outermost first
     bool steady = false;                ///< the start is where the states stand still
     std::vector<OutputColumn> outputs;
+    /// What the quantities of the model as written have become, in the order of WrittenModel::leaves: kNoNode for a derivative that this
+    /// system does not know; and their usual sizes.
+    std::vector<NodeId> written;
+    std::vector<double> written_usual;
     std::vector<double> time_knots;  ///< of tables of time
-    std::size_t n_explicit = 0;      ///< assignments that were substituted
+    /// See signals_below(): of equations and of conditions that are searched; of each accumulator.
+    std::vector<NodeId> signals;
+    std::vector<std::vector<NodeId>> measured_signals;
+    std::size_t n_explicit = 0;  ///< assignments that were substituted
 
     Graph& graph() { return reduced.system.graph(); }
     const FlatModel& flat() const { return *reduced.system.flat; }
+    const WrittenModel& as_written() const { return *reduced.system.written; }
     std::string z_name(std::uint32_t i) const { return reduced.system.name(z[i].variable); }
     std::string text() const;
 };

@@ -50,6 +50,7 @@ EquationSystem clone(const EquationSystem& system)
 {
     EquationSystem copy;
     copy.flat = std::make_unique<FlatModel>(*system.flat);
+    copy.written = system.written;
     copy.equations = system.equations;
     copy.conditions = system.conditions;
     copy.resolutions = system.resolutions;

@@ -162,6 +162,12 @@ std::shared_ptr<const CompiledModel> build_programs(SolverForm form)
     for (std::uint32_t i = 0; i < m.form.outputs.size(); ++i) m.alias_of.push_back(first.emplace(m.form.outputs[i].value, i).first->second);
 
     lower_events(m.form, g, lowering, m.events);
+    roots.clear();
+    for (NodeId node : m.form.written)
+        if (node != kNoNode) roots.push_back(node);
+    m.written = lowering.lower("as written", roots);
+    at = 0;
+    for (NodeId node : m.form.written) m.written_place.push_back(node == kNoNode ? kNoNode : m.written.results[at++]);
 
     m.start = lowering.lower("start", start_roots);
     at = 3 * m.form.start.size();
@@ -173,9 +179,12 @@ std::shared_ptr<const CompiledModel> build_programs(SolverForm form)
     roots.clear();
     for (const ZEntry& z : m.form.z)
         if (z.start != kNoNode) roots.push_back(z.start);
+    for (const ZEntry& z : m.form.z)
+        if (z.rate_start != kNoNode) roots.push_back(z.rate_start);
     m.search_start = lowering.lower("search start", roots);
     at = 0;
     for (const ZEntry& z : m.form.z) m.z_start.push_back(z.start == kNoNode ? kNoNode : m.search_start.results[at++]);
+    for (const ZEntry& z : m.form.z) m.rate_start.push_back(z.rate_start == kNoNode ? kNoNode : m.search_start.results[at++]);
     lower_parameters(m, lowering);
     m.prologue = lowering.prologue();
     m.layout = lowering.layout();
@@ -184,7 +193,7 @@ std::shared_ptr<const CompiledModel> build_programs(SolverForm form)
     for (Program* p : {&m.events.guards, &m.events.actions, &m.events.times, &m.events.periods, &m.events.starts, &m.events.previous, &m.events.delays,
                        &m.events.sampled, &m.events.windows, &m.events.measured, &m.events.switches})
         prepare(*p, m.callables());
-    for (Program* p : {&m.bounds.program, &m.prologue, &m.residual, &m.jacobian, &m.conditions, &m.outputs, &m.choices, &m.start, &m.search_start})
+    for (Program* p : {&m.bounds.program, &m.prologue, &m.residual, &m.jacobian, &m.conditions, &m.outputs, &m.written, &m.choices, &m.start, &m.search_start})
         prepare(*p, m.callables());
     return made;
 }

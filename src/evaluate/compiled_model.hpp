@@ -66,10 +66,13 @@ struct CompiledModel {
     Program conditions;
     Program outputs;
     EventPrograms events;
-    Program choices;  ///< the entries of all SolverChoices, one after another
+    Program written;                           ///< SolverForm::written, those that are known
+    std::vector<std::uint32_t> written_place;  ///< per leaf: place after `written` has run, or kNoNode
+    Program choices;                           ///< the entries of all SolverChoices, one after another
     Program start;
     std::vector<StartRow> start_rows;
     Program search_start;                         ///< where the search begins for each member of z that has a place to begin
+    std::vector<std::uint32_t> rate_start;        ///< per member of z: the same for its rate
     std::vector<std::uint32_t> z_start;           ///< per member of z: place of it after `search_start` has run, or kNoNode: 0
     SparsePattern pattern;                        ///< of dF/dz + cj dF/dz'
     std::vector<std::uint32_t> by_z;              ///< per entry: place of dF/dz, or kNoNode

@@ -18,9 +18,21 @@ Simulation::Simulation(std::shared_ptr<const CompiledModel> model, const SourceS
       consistent_(evaluation_),
       settings_(settings),
       moments_(evaluation_, consistent_, sources_),
-      measuring_(evaluation_),
+      measuring_(evaluation_, settings.tolerance),
       jumped_(evaluation_.model().n(), 0)
 {
+    evaluation_.solve_rest = [this](double t, std::vector<double>& z, std::vector<double>& rates) {
+        State s{t, std::move(z), std::move(rates)};
+        bool solved = true;
+        try {
+            consistent_.solve(s, sources_);
+        } catch (const NumericFailure&) {
+            solved = false;
+        }
+        z = std::move(s.z);
+        rates = std::move(s.rates);
+        return solved;
+    };
 }
 
 void Simulation::start(double time, const std::vector<double>& known, const std::vector<std::pair<std::uint32_t, double>>& memories)
@@ -46,6 +58,7 @@ void Simulation::start(double time, const std::vector<double>& known, const std:
                                  "let the memories begin with values that depend on params alone");
     }
     evaluation_.selection().set_rates(state_.z, state_.rates);
+    if (on_start) on_start(state_, evaluation_);
     moments_.begin(state_);
     renew_states();
     evaluation_.selection().set_rates(state_.z, state_.rates);
@@ -64,6 +77,31 @@ void Simulation::take_integrator()
     integrator_ = kept->second.get();
     integrated_ = model;
     jumped_.assign(model->n(), 0);
+    const Graph& g = model->form.reduced.system.graph();
+    const auto& conditions = model->form.conditions;
+    looks_at_solved_ = std::any_of(conditions.begin(), conditions.end(), [](const Condition& c) { return c.reads_solved && !c.is_clocked(); });
+    fragile_ = false;
+    for (NodeId id : g.reachable(model->form.residuals)) {
+        Op op = g[id].op;
+        fragile_ = fragile_ || op == Op::sqrt || op == Op::log || op == Op::pow || op == Op::asin || op == Op::acos;
+    }
+    ranged_.clear();
+    for (std::uint32_t i = 0; i < model->n(); ++i)
+        if (std::isfinite(model->form.z[i].low) || std::isfinite(model->form.z[i].high)) ranged_.push_back(i);
+}
+
+// An accepted state outside a declared range ends the run where it is met.
+void Simulation::check_ranges() const
+{
+    constexpr double kSlack = 10;  // tolerances: so far a value may be off
+    const CompiledModel& m = evaluation_.model();
+    for (std::uint32_t i : ranged_) {
+        const ZEntry& z = m.form.z[i];
+        double v = state_.z[i], end = v < z.low ? z.low : v > z.high ? z.high : v;
+        if (std::abs(v - end) <= kSlack * settings_.tolerance * std::max(z.usual, std::abs(end))) continue;
+        throw NumericFailure("run-failed", fmt::format("at {:.9g} s a declared range is left: {}", state_.time, describe_outside(m, sources_, i, v)),
+                             "look at what drives it there: a start value, a param, a force or flow; or widen the range if it may go so far");
+    }
 }
 
 void Simulation::reconcile()
@@ -95,12 +133,40 @@ void Simulation::row(State& s, const RowSink& sink)
     shares.rows += taken;
 }
 
+// Between two good ends of a step its polynomial may dip to where an equation has no value (below a root's zero): the straight line between them does not.
+void Simulation::row_within(double to, State& s, const RowSink& sink)
+{
+    State first = s;
+    if (!fragile_) {
+        row(s, sink);
+        return;
+    }
+    try {
+        consistent_.solve(first, sources_);
+    } catch (const NumericFailure&) {
+        double share = to > begun_.time ? (s.time - begun_.time) / (to - begun_.time) : 1, at = s.time;
+        integrator_->interpolate(to, s);
+        for (std::size_t i = 0; i < s.z.size(); ++i) {
+            s.z[i] = (1 - share) * begun_.z[i] + share * s.z[i];
+            s.rates[i] = (1 - share) * begun_.rates[i] + share * s.rates[i];
+        }
+        s.time = at;
+        row(s, sink);
+        return;
+    }
+    s = std::move(first);
+    settled_ = true;
+    row(s, sink);
+    settled_ = false;
+}
+
 void Simulation::make_row(State& s, const RowSink& sink)
 {
     // the states are as the integrator has them; everything else is solved from them, so constraints hold in the row too
     if (!settled_) consistent_.solve(s, sources_);
     evaluation_.at(s.time, s.z.data(), s.rates.data());
     ++rows_;
+    measuring_.row(s);
     if (sink) sink(s, evaluation_);
 }
 
@@ -143,7 +209,7 @@ bool Simulation::advance(double target, const std::vector<double>& outputs, cons
             while (next_output < outputs.size() && outputs[next_output] <= t + slack) {
                 double at = outputs[next_output++];
                 integrator_->interpolate(at, s);
-                row(s, sink);
+                row_within(t, s, sink);
             }
         }
         while (event && next_output < outputs.size() && outputs[next_output] <= t + same_moment(t)) ++next_output;
@@ -156,6 +222,8 @@ bool Simulation::advance(double target, const std::vector<double>& outputs, cons
     const SolverForm& first = evaluation_.first_model()->form;
     const bool looks_at_state = !first.choices.empty() || !first.conditions.empty();
     Delays* delays = evaluation_.delays();
+    moments_.look_until(target, state_.time);
+    signals_.renew(evaluation_);
     while (state_.time < target - same_moment(target)) {
         if (!moments_.stop().empty()) return false;
         if (interrupted != nullptr && interrupted->load(std::memory_order_relaxed)) {
@@ -163,27 +231,43 @@ bool Simulation::advance(double target, const std::vector<double>& outputs, cons
             return false;
         }
         double from = state_.time, knot = next_knot(from);
-        if (delays != nullptr) knot = std::min(knot, delays->next_jump(from));
+        Delays::Break delayed{HUGE_VAL, Delays::kSmoothest + 1};
+        if (delays != nullptr) delayed = delays->next_break(from);
+        knot = std::min(knot, delayed.time);
         double limit = std::min({target, knot, moments_.next_time()});
         if (delays != nullptr) limit = std::min(limit, from + delays->shortest());
+        if (!has_fixed_step(settings_.method)) limit = std::min(limit, signals_.limit(from, target));
+        if (fragile_) begun_ = state_;
         std::uint64_t begun = ticks();
         Integrator::Stopped stopped = step(limit);
         double taken = static_cast<double>(ticks() - begun);
         double t = integrator_->time();
         if (stopped == Integrator::Stopped::target) t = limit;
         if (delays != nullptr) remember_for_delays(from, t);
-        if (!measuring_.none()) measuring_.step(from, t, [&](double at, State& s) { integrator_->interpolate(at, s); });
+        if (!measuring_.none())
+            measuring_.step(
+                from, t, [&](double at, State& s) { integrator_->interpolate(at, s); }, [&](State& s) { consistent_.solve(s, sources_); });
         bool found = stopped == Integrator::Stopped::root;
         bool at_limit = stopped == Integrator::Stopped::target;
         bool clocked = at_limit && moments_.due(limit);
-        bool jump = at_limit && delays != nullptr && delays->next_jump(from) <= limit;
-        bool corner = at_limit && !clocked && !jump && knot <= limit;
+        bool broken = at_limit && delayed.time <= limit;
+        bool jump = broken && delayed.order == 0;
+        // a slope that breaks makes the past useless; what is smoother than that is only not to be stepped over
+        constexpr int kSmoothEnough = 2;
+        bool corner = at_limit && !clocked && !jump && knot <= limit && (!broken || delayed.order <= kSmoothEnough || next_knot(from) <= limit);
+        if (broken) delays->break_sources(t, delayed.order + 1);
         // where nothing looks at the state, it need not be taken out of the integrator's history at every step
-        if (looks_at_state || stopped != Integrator::Stopped::stepped) integrator_->interpolate(t, state_);
+        if (looks_at_state || fragile_ || !ranged_.empty() || stopped != Integrator::Stopped::stepped) integrator_->interpolate(t, state_);
         state_.time = t;
+        check_ranges();
         // a condition that stood at its zero when integration began anew may be on the side that its mode denies: no crossing is seen,
         // so the event is taken here, one step late
-        bool late = !found && !clocked && looks_at_state && moments_.modes().disagree(state_);
+        auto disagree = [&] {
+            if (!moments_.modes().disagree(state_)) return false;
+            // what is no state was solved to the tolerance alone: told apart closely where it seems to matter
+            return !looks_at_solved_ || !evaluation_.solve_rest(t, state_.z, state_.rates) || moments_.modes().disagree(state_);
+        };
+        bool late = !found && !clocked && looks_at_state && disagree();
         bool event = found || clocked || late || jump;
         rows_up_to(t, event);
         ++steps_since_event_;
@@ -246,10 +330,14 @@ void Simulation::moment(const std::vector<int>& found, const RowSink& sink)
     double last_step = step_before_event_ > 0 ? step_before_event_ : integrator_->counts().last_step;
     // from here on delayed values are those behind their jumps; the steps that follow come up to the next ones from before
     Delays* delays = evaluation_.delays();
+    std::vector<double> sources;
+    if (delays != nullptr) sources = delay_sources(state_);
     if (delays != nullptr) delays->look_behind_jumps(true);
     moments_.happen(state_, found);
+    if (delays != nullptr && (moments_.touched() || moments_.log().any())) break_delays(sources);
     events_ += moments_.log().any() ? 1 : 0;
     settled_ = moments_.settled();
+    signals_.renew(evaluation_);
     measuring_.jump(state_);
     recorded();  // after
     settled_ = false;
@@ -286,20 +374,49 @@ void Simulation::moment(const std::vector<int>& found, const RowSink& sink)
     moments_.log().charge(0, taken);
 }
 
-// Delayed values look back at what their sources were between the steps: taken from the integrator's interpolant.
+std::vector<double> Simulation::delay_sources(State& s)
+{
+    const auto& delays = evaluation_.model().events.delay_of;
+    bool solved = std::any_of(delays.begin(), delays.end(), [](const auto& d) { return d.reads_solved; });
+    if (solved) evaluation_.solve_rest(s.time, s.z, s.rates);
+    evaluation_.at(s.time, s.z.data(), s.rates.data());
+    evaluation_.work_out(evaluation_.model().events.delays);
+    std::vector<double> values;
+    for (const auto& d : delays) values.push_back(evaluation_.value_at(d.source));
+    return values;
+}
+
+// Delayed values look back at what their sources were between the steps: the integrator's interpolant, told at as many points as it has coefficients.
 void Simulation::remember_for_delays(double from, double to)
 {
     if (!(to > from)) return;
-    const auto& delays = evaluation_.model().events.delay_of;
-    std::vector<std::array<double, 4>> values(delays.size());
+    std::size_t n = evaluation_.delays()->size();
+    std::vector<double> shares = Delays::points(std::clamp(integrator_->counts().last_order + 1, 4, 13));
+    std::vector<std::vector<double>> values(n);
     State s = state_;
-    for (std::size_t point = 0; point < 4; ++point) {
-        integrator_->interpolate(from + (to - from) * static_cast<double>(point) / 3, s);
-        evaluation_.at(s.time, s.z.data(), s.rates.data());
-        evaluation_.work_out(evaluation_.model().events.delays);
-        for (std::size_t k = 0; k < delays.size(); ++k) values[k][point] = evaluation_.value_at(delays[k].source);
+    for (double share : shares) {
+        integrator_->interpolate(share == 1 ? to : from + share * (to - from), s);
+        std::vector<double> at = delay_sources(s);
+        for (std::size_t k = 0; k < n; ++k) values[k].push_back(at[k]);
     }
-    for (std::size_t k = 0; k < delays.size(); ++k) evaluation_.delays()->add(k, from, to, values[k]);
+    for (std::size_t k = 0; k < n; ++k) evaluation_.delays()->add(k, from, to, std::move(values[k]));
+}
+
+// At an event sources jump, or their slopes do.
+void Simulation::break_delays(const std::vector<double>& before)
+{
+    constexpr double kSame = 1e-12;
+    std::vector<double> after = delay_sources(state_);
+    for (std::size_t k = 0; k < after.size(); ++k) {
+        bool jumps = k >= before.size() || std::abs(after[k] - before[k]) > kSame * std::max(std::abs(after[k]), std::abs(before[k]));
+        evaluation_.delays()->break_source(k, state_.time, jumps ? 0 : 1);
+    }
+}
+
+void Simulation::solve_from_states(State& s)
+{
+    consistent_.solve(s, sources_);
+    evaluation_.at(s.time, s.z.data(), s.rates.data());
 }
 
 RunStatistics Simulation::statistics() const

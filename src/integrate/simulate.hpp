@@ -8,6 +8,7 @@
 #include "integrate/integrator.hpp"
 #include "integrate/measuring.hpp"
 #include "moments/moments.hpp"
+#include "solve/signals.hpp"
 
 namespace netloop {
 
@@ -50,22 +51,33 @@ public:
     /// After parameters or inputs have changed: values made consistent with the states as they are, integration begins anew.
     void reconcile();
     RunStatistics statistics() const;
+    /// The last step made, which the row at hand lies in: its length, and values within it. For what looks at a row from near by.
+    double last_step() const { return integrator_->counts().last_step; }
+    void interpolate(double time, State& s) { integrator_->interpolate(time, s); }
+    /// Solves what is no state from the states; the evaluation then stands there. Throws NumericFailure.
+    void solve_from_states(State& s);
+    /// Called with the start as it was solved, before anything happens at it.
+    std::function<void(const State&, Evaluation&)> on_start;
     /// Puts the results of all accumulators into their memories, for the measures to be worked out.
     void finish_measures() { measuring_.finish(); }
 
 private:
     void row(State& s, const RowSink& sink);
     void make_row(State& s, const RowSink& sink);
+    void row_within(double to, State& s, const RowSink& sink);
     /// Something happens at state_.time; `found`: which root functions crossed and which way, may be empty.
     void moment(const std::vector<int>& found, const RowSink& sink);
     void take_integrator();
     void find_jumps(const State& before);
     bool anything_jumped() const;
     void remember_for_delays(double from, double to);
+    std::vector<double> delay_sources(State& s);
+    void break_delays(const std::vector<double>& before);
     Integrator::Stopped step(double limit);
     void renew_states();
     double next_knot(double after) const;
     void count_step(double ticks);
+    void check_ranges() const;
 
     const SourceSet& sources_;
     Evaluation evaluation_;
@@ -79,8 +91,13 @@ private:
     bool started_ = false;
     Moments moments_;
     Measuring measuring_;
+    Signals signals_;
     std::size_t events_ = 0, rows_ = 0, kept_histories_ = 0;
-    bool settled_ = false;  ///< the state at hand is consistent already
+    std::vector<std::uint32_t> ranged_;  ///< members of z that have a range
+    bool looks_at_solved_ = false;       ///< conditions read what the equations settle
+    bool fragile_ = false;               ///< equations hold roots, logarithms or powers: they may have no value between two good states
+    State begun_;                        ///< of a system that is fragile: where the last step began
+    bool settled_ = false;               ///< the state at hand is consistent already
     std::vector<char> jumped_;
     std::size_t steps_since_event_ = 0, burst_ = 0;
     double step_before_event_ = 0;  ///< > 0: steps are still shorter than they were
