@@ -234,10 +234,19 @@ private:
     }
 
     // What the second and further runs have more than the first one, at the times of both.
+    // degC -> K, barg -> bar; the numbers are the same. A scale of another size keeps its name.
+    static std::string unit_of_difference(const std::string& text)
+    {
+        Unit unit;
+        UnitProblem problem;
+        if (!parse_unit(text, unit, problem) || !unit.has_offset || unit.difference().scale != unit.scale) return text;
+        return unit.difference().text;
+    }
+
     void add_difference(const PanelContent& of, std::vector<PanelContent>& panels)
     {
         PanelContent p;
-        p.units = of.units;
+        for (const std::string& unit : of.units) p.units.push_back(unit_of_difference(unit));
         p.x_label = of.x_label;
         p.x_unit = of.x_unit;
         p.shares_x = true;
@@ -248,6 +257,7 @@ private:
             if (c.run == 0 || base == of.curves.end() || c.unit == "bool" || !c.stages.empty()) continue;
             const Stroke &a = base->strokes[0], &b = c.strokes[0];
             Curve made = c;
+            made.unit = unit_of_difference(c.unit);
             made.label = fmt::format("{} minus {}", names_[c.run], names_[0]);
             if (of.curves.size() > 2) made.label = c.label + " minus " + names_[0];
             Stroke d;

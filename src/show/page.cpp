@@ -314,16 +314,22 @@ private:
     // in grey no two curves of a panel are alike.
     std::string style(const PanelContent& p, std::size_t k) const
     {
+        return fmt::format("dt {} lc rgb '{}'", dash_of(p, k), kColours[p.curves[k].quantity % std::size(kColours)]);
+    }
+
+    std::string dash_of(const PanelContent& p, std::size_t k) const
+    {
         const Curve& c = p.curves[k];
-        std::string dash = kDashes[k % std::size(kDashes)];
+        // behind the last colour the first comes again, with another dash
+        std::string dash = kDashes[(k + k / std::size(kColours)) % std::size(kDashes)];
         if (content_.n_runs > 1) {
             std::vector<std::size_t> before;  // quantities of the panel
             for (std::size_t i = 0; i < k; ++i)
                 if (p.curves[i].quantity != c.quantity && std::find(before.begin(), before.end(), p.curves[i].quantity) == before.end())
                     before.push_back(p.curves[i].quantity);
-            dash = run_dash(c.run, before.size());
+            dash = run_dash(c.run, before.size() + before.size() / std::size(kColours));
         }
-        return fmt::format("dt {} lc rgb '{}'", dash, kColours[c.quantity % std::size(kColours)]);
+        return dash;
     }
 
     static std::string run_dash(std::size_t run, std::size_t dots)
@@ -366,8 +372,7 @@ private:
                 std::string look = style(p, k);
                 if (c.strokes.size() > 1) {  // earlier cycles are fainter
                     double share = static_cast<double>(n) / static_cast<double>(c.strokes.size() - 1);
-                    look =
-                        fmt::format("dt {} lc rgb '{}'", kDashes[k % std::size(kDashes)], faded(kColours[c.quantity % std::size(kColours)], 0.3 + 0.7 * share));
+                    look = fmt::format("dt {} lc rgb '{}'", dash_of(p, k), faded(kColours[c.quantity % std::size(kColours)], 0.3 + 0.7 * share));
                 }
                 draw(outline_of(c.strokes[n], raster), right(p, c), look, c.quantity, plotted);
             }

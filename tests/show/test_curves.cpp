@@ -5,6 +5,7 @@
 
 #include <cmath>
 #include <numbers>
+#include <set>
 
 #include "show/condition.hpp"
 #include "show/outline.hpp"
@@ -426,6 +427,55 @@ TEST_CASE("folded cycles fade towards the first; a gap in a curve stays one")
     CHECK(script.find("lc rgb '#b9cbdd'") != std::string::npos);  // three tenths of #14508c on white
     CHECK(script.find("lc rgb '#14508c'") != std::string::npos);
     CHECK(script.find("\n\n") != std::string::npos);
+}
+
+TEST_CASE("folded cycles of several runs are drawn as the legend says, each run with its own dashes")
+{
+    std::vector<Recording> r{swing(0.05), swing(0.05, 10), swing(0.05, 5), swing(0.05, 2)};
+    PlotRequest request = want({"pump.p"});
+    request.fold = 2;
+    std::string script = page_script(find_content(r, {"a", "b", "c", "d"}, request), request, "x.svg");
+    auto dashes = [&](const std::string& mark) {
+        std::vector<std::string> found;
+        for (std::size_t at = script.find(mark); at != std::string::npos; at = script.find(mark, at + 1)) {
+            std::size_t begin = script.find(" dt ", at) + 4;
+            std::string dash = script.substr(begin, script.find(" lc", begin) - begin);
+            if (found.empty() || found.back() != dash) found.push_back(dash);
+        }
+        return found;
+    };
+    std::vector<std::string> legend = dashes("nohead lw 2"), drawn = dashes("with lines lw");
+    CHECK(legend.size() == 4);
+    CHECK(drawn == legend);
+}
+
+TEST_CASE("twenty curves of a panel are told apart by colour and dashes together")
+{
+    Recording r = swing(0.5);
+    std::vector<std::string> names;
+    for (int k = 0; k < 20; ++k) {
+        r.columns.push_back(r.columns[1]);
+        r.columns.back().name = "q" + std::to_string(k);
+        names.push_back(r.columns.back().name);
+    }
+    std::vector<Recording> runs{r};
+    PlotRequest request = want(names);
+    std::string script = page_script(find_content(runs, {"r"}, request), request, "x.svg");
+    std::set<std::string> looks;
+    for (std::size_t at = script.find("nohead lw 2"); at != std::string::npos; at = script.find("nohead lw 2", at + 1))
+        looks.insert(script.substr(at, script.find('\n', at) - at));
+    CHECK(looks.size() == 20);
+}
+
+TEST_CASE("a difference of temperatures is in K, of gauge pressures in bar")
+{
+    std::vector<Recording> r{swing(0.5), swing(0.5, 10)};
+    for (Recording& one : r) one.columns[1].unit = "degC", one.columns[1].scale = 1, one.columns[1].offset = 273.15;
+    PageContent page = find_content(r, {"a", "b"}, want({"pump.p"}));
+    REQUIRE(page.panels.size() == 2);
+    CHECK(page.panels[0].units[0] == "degC");
+    CHECK(page.panels[1].units[0] == "K");
+    CHECK(page.panels[1].curves[0].unit == "K");
 }
 
 TEST_SUITE_END();
