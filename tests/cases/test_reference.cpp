@@ -44,7 +44,8 @@ bool left_out(const json& reference, const json& mapped, double t)
     return false;
 }
 
-void compare(const std::string& name, const std::vector<std::string>& scenarios)
+// `share`: of the tolerances that come with the answer.
+void compare(const std::string& name, const std::vector<std::string>& scenarios, double share = 0.2)
 {
     json reference = load(name + ".json"), map = load(name + ".map.json");
     for (const std::string& scenario : scenarios) {
@@ -60,15 +61,15 @@ void compare(const std::string& name, const std::vector<std::string>& scenarios)
             if (of_jumps) {
                 const json& wanted = reference["scalars"][quantity];
                 std::vector<double> got = jumps(rec, mapped["path"].get<std::string>(), mapped["take"] == "rises");
-                REQUIRE(got.size() == wanted["value"].size());
-                for (std::size_t i = 0; i < got.size(); ++i)
-                    CHECK(std::abs(got[i] - wanted["value"][i].get<double>()) <= 0.2 * wanted["tol_abs"].get<double>());
+                json times = wanted["value"].is_array() ? wanted["value"] : json::array({wanted["value"]});
+                REQUIRE(got.size() == times.size());
+                for (std::size_t i = 0; i < got.size(); ++i) CHECK(std::abs(got[i] - times[i].get<double>()) <= share * wanted["tol_abs"].get<double>());
                 compared += static_cast<int>(got.size());
                 continue;
             }
             if (reference["scalars"].contains(quantity)) {
                 double worst = deviation_of(rec, reference["scalars"][quantity], mapped);
-                CHECK(worst <= 0.2);
+                CHECK(worst <= share);
                 ++compared;
             }
             if (!reference["trajectories"].contains(quantity)) continue;
@@ -85,7 +86,7 @@ void compare(const std::string& name, const std::vector<std::string>& scenarios)
                         best = std::min(best, std::abs(scale * column.values[r] - trajectory["values"][i].get<double>()));
                 if (best == HUGE_VAL) continue;
                 ++compared;
-                CHECK(best <= 0.2 * trajectory["tol_abs"].get<double>());
+                CHECK(best <= share * trajectory["tol_abs"].get<double>());
             }
         }
         CHECK(compared > 0);
@@ -119,6 +120,31 @@ TEST_CASE("a sampled PI controller with hold on a lag")
 TEST_CASE("stick and slip on a moving belt")
 {
     compare("stick_slip", {"stribeck", "coulomb"});
+}
+
+TEST_CASE("an accumulator discharges: a start that is singular where the search for a flow begins at 0")
+{
+    compare("accumulator_discharge", {"discharge", "vacuum"});
+}
+TEST_CASE("a converter whose diode and switch turn in one instant")
+{
+    compare("dc_dc_buck", {"synchronous", "diode"});
+}
+TEST_CASE("a bridge of four exponential diodes")
+{
+    compare("diode_bridge", {"five_periods"});
+}
+TEST_CASE("a four-bar linkage in x and y, with the forces in its pins")
+{
+    compare("four_bar_linkage", {"release"}, 0.6);
+}
+TEST_CASE("what is given and what is asked exchanged: a valve from its flow")
+{
+    compare("inverse_problem", {"a", "b", "c", "d"});
+}
+TEST_CASE("a pendulum in x and y that swings, and one that goes round")
+{
+    compare("pendulum_cartesian", {"swing", "rotate"});
 }
 
 TEST_SUITE_END();
