@@ -380,11 +380,10 @@ namespace {
 // Searches stretches from left to right, each halved until `look` says what is in it.
 enum class Found { nothing, here, halve };
 template <typename Look>
-double search(double from, double to, Look look)
+double search(double from, double to, std::size_t most_looks, double given_up, Look look)
 {
-    constexpr std::size_t kMostLooks = 100000;
     std::vector<std::pair<double, double>> open{{from, to}};
-    for (std::size_t looks = 0; !open.empty() && looks < kMostLooks; ++looks) {
+    for (std::size_t looks = 0; !open.empty() && looks < most_looks; ++looks) {
         auto [a, b] = open.back();
         open.pop_back();
         Found found = look(a, b);
@@ -394,7 +393,8 @@ double search(double from, double to, Look look)
         open.emplace_back(mid, b);
         open.emplace_back(a, mid);
     }
-    return open.empty() ? kInfinity : open.back().first;  // too much to look at: up to there, nothing was found
+    if (open.empty()) return kInfinity;
+    return std::isnan(given_up) ? given_up : open.back().first;  // too much to look at: up to there, nothing was found
 }
 
 double resolution(double t)
@@ -408,8 +408,9 @@ double TimeFunction::next_turn(double from, double to) const
 {
     if (!(to > from)) return kInfinity;
     constexpr double kFlat = 1e-10;  // of the value's size: no turn that could matter
+    constexpr std::size_t kMostLooks = 3000;
     double size = over(from, to).value.size();
-    return search(from, to, [&](double a, double b) {
+    return search(from, to, kMostLooks, std::nan(""), [&](double a, double b) {
         Enclosed e = over(a, b);
         if (std::isfinite(e.value.size())) size = std::max(e.value.size(), 0.0);
         double slope = e.slope.size();
@@ -430,7 +431,8 @@ double TimeFunction::next_crossing(double from, double to, double level) const
     double begin = from, side = value(from);
     for (double step = resolution(from); side == 0 && step < to - from; step *= 2) begin = from + step, side = value(begin);
     if (side == 0) return kInfinity;
-    return search(begin, to, [&](double a, double b) {
+    constexpr std::size_t kMostLooks = 100000;
+    return search(begin, to, kMostLooks, 0, [&](double a, double b) {
         Enclosed e = over(a, b);
         if (e.value.low > level || e.value.high < level) return Found::nothing;
         double at_b = value(b);

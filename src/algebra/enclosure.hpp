@@ -32,7 +32,8 @@ public:
     Enclosed over(double from, double to) const;
     double at(double time) const { return over(time, time).value.low; }
 
-    /// The first time in (from, to] about which the slope may change its sign; infinite if it keeps it throughout. Cost: some 50 enclosures for each turn.
+    /// The first time in (from, to] about which the slope may change its sign; infinite if it keeps it throughout; not a number if that
+    /// is not told within some thousand enclosures (a turn takes about 50).
     double next_turn(double from, double to) const;
     /// The first time in (from, to] at which value - level changes its sign, enclosed to a few units of rounding of the time, on the far side of it; infinite
     /// if it does not. A zero at `from` itself does not count.

@@ -137,13 +137,20 @@ void Simulation::row(State& s, const RowSink& sink)
 void Simulation::row_within(double to, State& s, const RowSink& sink)
 {
     State first = s;
-    if (!fragile_) {
-        row(s, sink);
-        return;
-    }
     try {
         consistent_.solve(first, sources_);
     } catch (const NumericFailure&) {
+        // from what the step's end has for what is no state; that failing, on the straight line
+        State end = s;
+        integrator_->interpolate(to, end);
+        first = s;
+        for (std::size_t i = 0; i < first.z.size(); ++i)
+            if (!evaluation_.is_state(i)) first.z[i] = end.z[i];
+        first.rates = end.rates;
+        if (evaluation_.solve_rest(first.time, first.z, first.rates) || !fragile_) {
+            row(first, sink);
+            return;
+        }
         double share = to > begun_.time ? (s.time - begun_.time) / (to - begun_.time) : 1, at = s.time;
         integrator_->interpolate(to, s);
         for (std::size_t i = 0; i < s.z.size(); ++i) {

@@ -21,20 +21,22 @@ void Turns::search(double time, double until)
         first_ = function_.next_turn(from, until);
     }
     second_ = std::isfinite(first_) ? function_.next_turn(first_, until) : HUGE_VAL;
+    // what intervals tell nothing of bounds no step: its errors are seen by the method alone
+    if (std::isnan(first_) || std::isnan(second_)) hopeless_ = true;
     until_ = until;
     known_ = true;
 }
 
 double Turns::first(double time, double until)
 {
-    search(time, until);
-    return first_;
+    if (!hopeless_) search(time, until);
+    return hopeless_ ? HUGE_VAL : first_;
 }
 
 double Turns::second(double time, double until)
 {
-    search(time, until);
-    return second_;
+    if (!hopeless_) search(time, until);
+    return hopeless_ ? HUGE_VAL : second_;
 }
 
 void Signals::renew(const Evaluation& e)

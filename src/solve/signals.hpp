@@ -22,7 +22,7 @@ public:
 private:
     void search(double time, double until);
     TimeFunction function_;
-    bool known_ = false;
+    bool known_ = false, hopeless_ = false;
     double first_ = 0, second_ = 0, until_ = 0;
 };
 

@@ -233,8 +233,8 @@ std::vector<double> Verifier::rates_moved(const State& s, Evaluation& e, const N
 
 void Verifier::slopes(const State& s, Evaluation& e, double step, const Near& near)
 {
-    constexpr double kOfTolerance = 0.003;  // what a step's polynomial is off by in its middle, times its length, is many times the error that the step leaves
-    constexpr std::size_t kSolved = 4;      // what is no state costs a solution more: looked at one time in so many
+    constexpr double kOfTolerance = 1e-4;  // what a step's polynomial is off by in its middle, times its length, is many times the error that the step leaves
+    constexpr std::size_t kSolved = 4;     // what is no state costs a solution more: looked at one time in so many
     if (!by_tolerance_ || !(step > 0) || slopes_.empty()) return;
     find_members(e.model());
     std::vector<double> here = leaf_, moved;
