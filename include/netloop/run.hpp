@@ -85,8 +85,8 @@ public:
     void set(const std::string& path, const Quantity& value);
     /// Computes all params from those that were given, without starting. Throws ModelError for one outside its range or without a finite value.
     void check_params();
-    /// An input of the system itself: `run.input("command") = 0.3`, or a Quantity. May change while the run goes on. A number without a unit is taken only where the input is declared
-    /// in an SI unit (or is 0): UsageError names the unit otherwise.
+    /// An input of the system itself: `run.input("command") = 0.3`, or a Quantity. May change while the run goes on. A number without a unit is taken only
+    /// where the input is declared in an SI unit (or is 0): UsageError names the unit otherwise.
     class Input {
     public:
         Input(Run& run, std::string path) : run_(run), path_(std::move(path)) {}

@@ -48,7 +48,8 @@ private:
             case Op::sin:
             case Op::cos:
             case Op::select:
-                if (double v = evaluate_op(n.op, value_[n.a], n_children(n.op) > 1 ? value_[n.b] : 0, n_children(n.op) > 2 ? value_[n.c] : 0); std::isfinite(v)) return v;
+                if (double v = evaluate_op(n.op, value_[n.a], n_children(n.op) > 1 ? value_[n.b] : 0, n_children(n.op) > 2 ? value_[n.c] : 0); std::isfinite(v))
+                    return v;
                 break;
             default:
                 break;
@@ -65,8 +66,7 @@ private:
 
 class NullSums {
 public:
-    NullSums(Graph& g, const std::vector<LeadingRow>& rows, const Sample& sample, const std::function<bool(NodeId)>& fixed)
-        : g_(g), rows_(rows), fixed_(fixed)
+    NullSums(Graph& g, const std::vector<LeadingRow>& rows, const Sample& sample, const std::function<bool(NodeId)>& fixed) : g_(g), rows_(rows), fixed_(fixed)
     {
         for (int point = 0; point < kPoints; ++point) values_.emplace_back(g, sample, point);
         for (const LeadingRow& row : rows)
@@ -127,8 +127,8 @@ private:
         return a;
     }
 
-    // Factors for the rows of the support, by elimination on the graph with pivots that are largest in numbers; the row that is differentiated least, the last one written of
-    // those, has factor 1.
+    // Factors for the rows of the support, by elimination on the graph with pivots that are largest in numbers; the row that is differentiated least, the last
+    // one written of those, has factor 1.
     std::optional<NullSum> express(const std::vector<std::uint32_t>& support)
     {
         constexpr std::size_t kMost = 40;

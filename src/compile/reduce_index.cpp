@@ -250,7 +250,8 @@ private:
         for (const SystemEquation& e : s_.equations) {
             std::vector<std::uint32_t> columns;
             for (const Variable& v : s_.variables(e.residual))
-                if (column_of_[v.quantity] != kUnmatched && (columns.empty() || columns.back() != column_of_[v.quantity])) columns.push_back(column_of_[v.quantity]);
+                if (column_of_[v.quantity] != kUnmatched && (columns.empty() || columns.back() != column_of_[v.quantity]))
+                    columns.push_back(column_of_[v.quantity]);
             rows.add_row(columns);
         }
         return maximum_matching(rows, static_cast<std::uint32_t>(quantities_.size())).size == s_.equations.size();

@@ -12,9 +12,9 @@ struct ZEntry {
     std::uint32_t rate = kNoNode;  ///< for a state: the index of its z', equal to its own index; kNoNode otherwise
     double usual = 1;
     double low = 0, high = 0;
-    NodeId start = kNoNode;  ///< where the start search begins (an expression of parameters), or kNoNode
+    NodeId start = kNoNode;       ///< where the start search begins (an expression of parameters), or kNoNode
     NodeId rate_start = kNoNode;  ///< the same for the rate of a state that is iterated, or kNoNode: 0
-    bool exempt = false;     ///< of a steady start
+    bool exempt = false;          ///< of a steady start
 };
 
 struct StartEquation {

@@ -78,7 +78,8 @@ public:
     void load(int to, Spot from);
     void store(Spot to, int from);
     void move(int to, int from);
-    /// Compares give all bits set or none; unordered: whether one of the two is not a number. min and max: the first if it is smaller (larger), else the second.
+    /// Compares give all bits set or none; unordered: whether one of the two is not a number. min and max: the first if it is smaller (larger), else the
+    /// second.
     void binary(Binary op, int to, int a, int b);
     void binary(Binary op, int to, int a, Spot b);
     void sqrt(int to, int a);

@@ -79,8 +79,8 @@ public:
 private:
     Integrator& now() const { return *current_; }
 
-    // Where a method with history cannot go on, the one-step method often can: it looks at nothing behind, and damps what the other has gathered. After a while the
-    // other gets another chance, each time a longer while.
+    // Where a method with history cannot go on, the one-step method often can: it looks at nothing behind, and damps what the other has gathered. After a while
+    // the other gets another chance, each time a longer while.
     Stopped step_or_change(double target)
     {
         if (rescued_ > 0 && method_ == Method::sdirk && --rescued_ == 0) change(Method::bdf, "beyond it");

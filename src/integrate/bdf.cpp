@@ -23,8 +23,8 @@ namespace netloop {
 namespace {
 
 constexpr int kMostOrder = 5;
-/// Where the run chooses the states, errors of positions come back as errors of what is tied to them, and add up over the changes: at one tolerance such runs come out a decade less
-/// exact than those of the one-step method. With this factor they are alike.
+/// Where the run chooses the states, errors of positions come back as errors of what is tied to them, and add up over the changes: at one tolerance such runs
+/// come out a decade less exact than those of the one-step method. With this factor they are alike.
 constexpr double kOfMechanisms = 0.1;
 constexpr double kEpsilon = std::numeric_limits<double>::epsilon();
 

@@ -176,7 +176,8 @@ Value Instantiator::resolve_member(InstanceId id, const Path& path, std::size_t 
                 port = held.first;
             } else {
                 double v = step.indices.empty() ? 0 : need_constant(*step.indices[0], env, "an index");
-                if (!(v >= 1 && v <= held.sizes[0]) || v != std::floor(v)) give_up(messages::bad_index, step.span, fmt::format("{:g}", v), step.name, std::to_string(held.sizes[0]));
+                if (!(v >= 1 && v <= held.sizes[0]) || v != std::floor(v))
+                    give_up(messages::bad_index, step.span, fmt::format("{:g}", v), step.name, std::to_string(held.sizes[0]));
                 port = held.first + static_cast<std::uint32_t>(v) - 1;
             }
             if (last) give_up(messages::not_a, step.span, step.name, "a port", "a quantity");
@@ -446,9 +447,11 @@ Value Instantiator::build_call(const Expr& e, const Env& env)
     if (env.measures != nullptr && measure_kind(e)) return build_measured(e, env);
     auto is_own = [&] {
         const Member* own = env.instance != kNoNode ? instances_[env.instance].info->find(e.path[0].name) : nullptr;
-        return own != nullptr ? own->statement->as<FunctionDecl>() != nullptr || own->statement->as<TableDecl>() != nullptr : set_.find(*env.scope, e.path, true) != nullptr;
+        return own != nullptr ? own->statement->as<FunctionDecl>() != nullptr || own->statement->as<TableDecl>() != nullptr
+                              : set_.find(*env.scope, e.path, true) != nullptr;
     };
-    if (e.path.size() == 1 && find_builtin(e.path[0].name) != nullptr && !(is_word_of_ports(e.path[0].name) && is_own())) return build_builtin(e, e.path[0].name, env);
+    if (e.path.size() == 1 && find_builtin(e.path[0].name) != nullptr && !(is_word_of_ports(e.path[0].name) && is_own()))
+        return build_builtin(e, e.path[0].name, env);
     if (env.instance != kNoNode) {
         const Member* m = instances_[env.instance].info->find(e.path[0].name);
         if (m != nullptr && e.path.size() == 1) {

@@ -376,9 +376,11 @@ Type UnitChecker::type_of_call(const Expr& e, Context& context)
     const TableDecl* table = nullptr;
     auto is_own = [&] {
         const Member* own = context.info != nullptr ? context.info->find(e.path[0].name) : nullptr;
-        return own != nullptr ? own->statement->as<FunctionDecl>() != nullptr || own->statement->as<TableDecl>() != nullptr : set_.find(*context.scope, e.path, true) != nullptr;
+        return own != nullptr ? own->statement->as<FunctionDecl>() != nullptr || own->statement->as<TableDecl>() != nullptr
+                              : set_.find(*context.scope, e.path, true) != nullptr;
     };
-    if (e.path.size() == 1 && find_builtin(e.path[0].name) != nullptr && !(is_word_of_ports(e.path[0].name) && is_own())) return type_of_builtin(e, e.path[0].name, context);
+    if (e.path.size() == 1 && find_builtin(e.path[0].name) != nullptr && !(is_word_of_ports(e.path[0].name) && is_own()))
+        return type_of_builtin(e, e.path[0].name, context);
     const Statement* s = nullptr;
     const Member* m = context.info != nullptr ? context.info->find(e.path[0].name) : nullptr;
     if (m != nullptr && e.path.size() == 1) s = m->statement;

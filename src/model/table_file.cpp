@@ -1,7 +1,7 @@
 #include "model/table_file.hpp"
 
-#include <algorithm>
 #include <fmt/format.h>
+#include <algorithm>
 
 #include <array>
 #include <charconv>
@@ -100,7 +100,8 @@ TablePoints read_table_file(const std::string& path, const TableDecl& table)
             if (lines[0].size() > 2 && !named) {
                 std::string headings;
                 for (const std::string& h : lines[0]) headings += (headings.empty() ? "'" : ", '") + name_in(h) + "'";
-                throw std::runtime_error(fmt::format("file '{}' has {} columns, and none is headed '{}': its headings are {}", table.file, lines[0].size(), table.name, headings));
+                throw std::runtime_error(
+                    fmt::format("file '{}' has {} columns, and none is headed '{}': its headings are {}", table.file, lines[0].size(), table.name, headings));
             }
             x_unit = unit_in(lines[0][x], table.arguments[0].unit);
             v_unit = unit_in(lines[0][v], table.unit);

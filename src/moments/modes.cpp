@@ -55,7 +55,8 @@ std::vector<std::uint32_t> Modes::free_conditions() const
     const auto& conditions = m().form.conditions;
     std::vector<std::uint32_t> free;
     for (std::uint32_t i = 0; i < conditions.size(); ++i)
-        if (!conditions[i].held && !conditions[i].is_clocked() && conditions[i].kind != Condition::Kind::whole && watched(i) && chooses_equations(i)) free.push_back(i);
+        if (!conditions[i].held && !conditions[i].is_clocked() && conditions[i].kind != Condition::Kind::whole && watched(i) && chooses_equations(i))
+            free.push_back(i);
     return free;
 }
 

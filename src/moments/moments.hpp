@@ -98,7 +98,7 @@ private:
     std::vector<double> recheck_;                                       ///< per sequence: when transitions that held at entry are taken
     std::vector<char> entered_;                                         ///< per sequence: a stage was entered in this moment
     std::vector<std::uint32_t> to_enter_, fired_now_;
-    std::vector<double> values_before_;  ///< of conditions, before the `when` blocks of a moment ran
+    std::vector<double> values_before_;       ///< of conditions, before the `when` blocks of a moment ran
     std::vector<std::vector<double>> fired_;  ///< per block: when it fired last, a few
     void expect_pile_up(std::uint32_t block);
     void look_for_rest(State& s);

@@ -9,8 +9,8 @@
 
 namespace netloop {
 
-// Conditions that follow from the solution are turned until they fit it. Usually each turn leads nearer; where it leads in a ring, or to equations that nothing solves (a switch
-// closes onto a diode that conducts), the conditions that the solution itself turns are one problem, and are searched together.
+// Conditions that follow from the solution are turned until they fit it. Usually each turn leads nearer; where it leads in a ring, or to equations that nothing
+// solves (a switch closes onto a diode that conducts), the conditions that the solution itself turns are one problem, and are searched together.
 void Moments::settle(State& s)
 {
     constexpr int kMostRounds = 50;
@@ -46,9 +46,9 @@ void Moments::settle(State& s)
     }
 }
 
-// Combinations in the order of how many conditions they turn, those that worked before first. One is taken if the equations have a solution with it and all conditions fit that.
-// Source: the conditions and what they choose are a complementarity problem (Cottle, Pang and Stone, 1992, The Linear Complementarity Problem, ch. 2); of the few that a moment
-// turns, going through them is as fast as pivoting, and needs no linear equations.
+// Combinations in the order of how many conditions they turn, those that worked before first. One is taken if the equations have a solution with it and all
+// conditions fit that. Source: the conditions and what they choose are a complementarity problem (Cottle, Pang and Stone, 1992, The Linear Complementarity
+// Problem, ch. 2); of the few that a moment turns, going through them is as fast as pivoting, and needs no linear equations.
 bool Moments::turn_together(const State& begun, const Turned& before, State& s)
 {
     constexpr std::size_t kMostTries = 2000, kMostTurned = 6;

@@ -47,8 +47,8 @@ std::string describe_outside(const FlatQuantity& q, const SourceSet& sources, Sp
 {
     std::string place = place_text(sources, span), unit = q.unit.text.empty() || q.unit.text == "1" ? "" : " " + q.unit.text;
     auto end = [&](double si) { return std::isfinite(si) ? fmt::format("{:.6g}{}", q.unit.from_si(si), unit) : si < 0 ? "-inf" : "inf"; };
-    return fmt::format("{}'{}' = {:.6g}{}, which must lie in {} .. {}{}", place.empty() ? "" : place + ": ", q.path, q.unit.from_si(value), unit, end(q.low), end(q.high),
-                       q.doc.empty() ? "" : " (" + q.doc + ")");
+    return fmt::format("{}'{}' = {:.6g}{}, which must lie in {} .. {}{}", place.empty() ? "" : place + ": ", q.path, q.unit.from_si(value), unit, end(q.low),
+                       end(q.high), q.doc.empty() ? "" : " (" + q.doc + ")");
 }
 
 std::string describe_outside(const CompiledModel& model, const SourceSet& sources, std::size_t i, double value)
