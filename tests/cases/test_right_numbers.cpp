@@ -1,6 +1,7 @@
 // Models that once gave wrong numbers without a word, and their near relatives, against answers made elsewhere.
 #include <doctest/doctest.h>
 
+#include <algorithm>
 #include <cmath>
 
 #include "support/support.hpp"
@@ -100,7 +101,7 @@ TEST_CASE("signals of time are not stepped over: heat of a mains voltage, whatev
                 options.tolerance = tolerance;
                 options.integrator = method;
                 Ran r = run_of("system S {\n var E : J init 0 J\n E' = 2000 W * sin(2*pi * 50 Hz * time)^2\n}\n", options);
-                CHECK(r.rec["E"].final() == doctest::Approx(1000 * stop).epsilon(1000 * tolerance));  // of some ten thousand steps
+                CHECK(r.rec["E"].final() == doctest::Approx(1000 * stop).epsilon(std::min(0.08, 1000 * tolerance)));  // of some ten thousand steps
             }
     // one short pulse in a long quiet run
     Ran r = run_of("system S {\n var x : m init 0 m\n x' = 1 m/s * exp(-((time - 654.321 s) / (0.1 s))^2)\n}\nscenario s of S { stop at 1000 s }");
@@ -348,9 +349,8 @@ TEST_CASE("a far stop does not set the least step; a root that is all but zero d
     for (double tolerance : {1e-3, 1e-4, 1e-6, 1e-8}) {
         RunOptions o;
         o.tolerance = tolerance;
-        CHECK(run_of("system S {\n var y : 1 init 1\n y' = 1 s^-1 * (0.002 - sqrt(y))\n}\nscenario s of S { stop at 10 s ; output every 20 ms }", o)
-                  .rec["y"]
-                  .final() == doctest::Approx(4e-6).epsilon(30));
+        Ran r = run_of("system S {\n var y : 1 init 1\n y' = 1 s^-1 * (0.002 - sqrt(y))\n}\nscenario s of S { stop at 10 s ; output every 20 ms }", o);
+        CHECK(std::abs(r.rec["y"].final() - 4e-6) < 1e-9);  // where it rests
     }
 }
 
