@@ -212,7 +212,8 @@ Command add_run(CLI::App& program)
     app->add_option("--evaluator", o->evaluator, "auto (the default), plain, grouped, machine: how equations are evaluated; the numbers are the same");
     app->add_option("--step", o->step, "length of a fixed step, such as 1ms");
     app->add_option("--keep", o->keep, "record only these: a path or a pattern such as pump.*")->allow_extra_args(false);
-    app->add_flag("--events", o->events, "print every condition that turned: how often, when, where, and the steps and time lost to it");
+    app->add_flag("--events", o->events,
+                  "print what happened (conditions that turned, transitions taken, blocks run): how often, when, where, and the steps and time lost to it");
     app->add_flag("--verify", o->verify, "hold every row against the equations as written; exit code 1 if one does not fit");
     app->add_flag("--json", o->json, "print the summary for programs");
     app->add_flag("--quiet", o->quiet, "print errors only");

@@ -34,9 +34,9 @@ public:
     double at(double t, const Column& time) const;
 };
 
-/// One kind of event of a run: a condition that was located, or a sampled block.
+/// One kind of event of a run: a condition of the equations that turned, or what was done: a transition taken, a `when` or `every` block run.
 struct EventEntry {
-    std::string text;           ///< "tank.level > 2.4", "every 10 ms"
+    std::string text;           ///< "tank.level > 2.4", "every 10 ms", "duty is filling -> resting when level > high"
     std::string part;           ///< path of the part that holds it; empty: the system
     std::string place;          ///< "file:line:column"
     std::vector<double> times;  ///< s; of a condition each time it turned, either way

@@ -60,7 +60,7 @@ struct RunSummary {
     std::vector<std::string> found;       ///< values of the params that the start had to find
     std::size_t state_changes = 0;        ///< how often the choice of states was changed
     std::size_t systems = 0;              ///< systems of equations gone through, where they change in kind; 1: they did not
-    EventRecord event_record;             ///< conditions and sampled blocks that came
+    EventRecord event_record;             ///< what happened: conditions that turned, blocks that ran; `events` in all
     double event_seconds = 0;             ///< of wall_seconds, spent on locating and settling events
     std::size_t kept_histories = 0;       ///< events behind which integration went on without beginning anew
     std::vector<std::string> warnings;    ///< what `warn` in the model said

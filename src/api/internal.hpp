@@ -7,6 +7,7 @@
 #include "model/scenario.hpp"
 #include "netloop/run.hpp"
 #include "netloop/system.hpp"
+#include "solve/error_sizes.hpp"
 
 namespace netloop {
 
@@ -16,6 +17,7 @@ struct CompiledSystemData {
     std::string name, scenario;
     std::vector<Diagnostic> notes;
     std::optional<double> stop, output_every, output_points, tolerance;
+    std::vector<OwnTolerance> tolerances;
     std::vector<double> output_at;
     std::vector<std::string> keep;
     std::vector<FigureRequest> figures;

@@ -12,6 +12,7 @@
 #include "api/run_settings.hpp"
 #include "base/catalogue.hpp"
 #include "base/diagnostics.hpp"
+#include "compile/proof_of_sign.hpp"
 #include "integrate/simulate.hpp"
 #include "record/column_blocks.hpp"
 #include "record/writer.hpp"
@@ -22,7 +23,6 @@
 namespace netloop {
 
 namespace {
-constexpr std::size_t kFewAssumed = 3;  // of the guesses that completed the start, in a summary
 
 // Whether the environment asks for every run to be verified.
 bool verify_all()
@@ -88,6 +88,7 @@ struct Run::Data {
     void begin_simulation(const RunOptions& options)
     {
         IntegratorSettings settings = integrator_settings(options, system->tolerance.value_or(1e-6));
+        settings.own = system->tolerances;
         tolerance = settings.tolerance;
         using Method = IntegratorSettings::Method;
         own_steps = !has_fixed_step(settings.method) && settings.method != Method::ida && settings.method != Method::cvode;
@@ -104,7 +105,10 @@ struct Run::Data {
     void settle()
     {
         auto problem = simulation->evaluation().settle_parameters();
-        if (!problem) return;
+        if (!problem) {
+            look_at_assumptions();
+            return;
+        }
         const FlatParameter& p = flat().parameters[problem->parameter];
         std::string place = place_text(system->set->sources, p.origin.span);
         auto shown = [&](double si) { return shown_number(p.unit, si); };
@@ -114,6 +118,31 @@ struct Run::Data {
                                    p.unit.text, shown(problem->low), shown(problem->high), p.unit.text),
                        "give a value in the range; the range stands with the declaration of the param");
     }
+
+    // Coefficients of params alone that were divided by: one that is zero here needs the other form of the system.
+    void look_at_assumptions()
+    {
+        if (model().careful == nullptr) return;
+        Evaluation& e = simulation->evaluation();
+        e.work_out(model().assumed);
+        const auto& assumed = flat_system().assumed;
+        for (std::size_t k = 0; k < assumed.size(); ++k) {
+            double value = e.value_at(model().assumed.results[2 * k]), size = e.value_at(model().assumed.results[2 * k + 1]);
+            if (std::abs(value) > ProofOfSign::kCancelled * size && std::isfinite(value)) continue;
+            if (simulation->started())
+                throw RunError("run-failed",
+                               fmt::format("the equations of this run divide by {}, which would become {:g}", flat().node_text(assumed[k]), value),
+                               "begin a new run with this value");
+            auto other = std::make_shared<CompiledSystemData>(*system);
+            other->model = model().careful->get();
+            system = std::move(other);
+            simulation = std::make_unique<Simulation>(system->model, system->set->sources, simulation->settings());
+            for (const auto& [p, v] : given) simulation->evaluation().give(p, v);
+            simulation->evaluation().settle_parameters();
+            return;
+        }
+    }
+    const EquationSystem& flat_system() const { return model().form.reduced.system; }
 
     ParameterId find_parameter(const std::string& path, bool external_only) const
     {
@@ -191,8 +220,24 @@ struct Run::Data {
         try {
             work();
         } catch (const NumericFailure& failure) {
-            throw RunError(failure.id(), failure.what(), failure.hint());
+            throw with_open_ports(failure);
         }
+    }
+
+    // What is in no joint may well be the cause where the part that it belongs to is named.
+    RunError with_open_ports(const NumericFailure& failure) const
+    {
+        std::string text = failure.what();
+        for (const Diagnostic& note : system->notes) {
+            std::size_t begin = note.text.find('\''), end = note.text.find('\'', begin + 1), dot = note.text.rfind('.', end);
+            if (note.id != "unjoined-port" || end == std::string::npos || dot == std::string::npos || dot < begin) continue;
+            std::string part = note.text.substr(begin + 1, dot - begin - 1);
+            bool named =
+                std::any_of(part.begin(), part.end(), [](char c) { return c != ' '; }) &&
+                (text.find("'" + part + "'") != std::string::npos || text.find(part + ".") != std::string::npos || text.find(part + ":") != std::string::npos);
+            if (named) text += "\n      " + note.text;
+        }
+        return RunError(failure.id(), text, failure.hint());
     }
 
     RunOrigin origin() const
@@ -378,22 +423,6 @@ struct Run::Data {
         }
     }
 
-    // Declared ranges of what is no member of z: of all that is recorded.
-    void check_ranges(const State& s, const std::vector<double>& outputs) const
-    {
-        constexpr double kSlack = 10;  // tolerances
-        const WrittenModel& written = model().form.as_written();
-        for (std::size_t q = 0; q < flat().quantities.size(); ++q) {
-            const FlatQuantity& f = flat().quantities[q];
-            double v = outputs[q], end = v < f.low ? f.low : v > f.high ? f.high : v;
-            if (v == end || std::abs(v - end) <= kSlack * tolerance * std::max(model().form.written_usual[written.first_leaf[q]], std::abs(end))) continue;
-            throw NumericFailure(
-                "run-failed",
-                fmt::format("at {:.9g} s a declared range is left: {}", s.time, describe_outside(f, system->set->sources, flat().shown_place(f.origin), v)),
-                "look at what drives it there: a start value, a param, a force or flow; or widen the range if it may go so far");
-        }
-    }
-
     void summarize(double stop)
     {
         RunStatistics s = simulation->statistics();
@@ -536,7 +565,6 @@ Recording Run::simulate(const RunOptions& options)
             for (std::size_t i = 0; i < outputs.size(); ++i)
                 if (!std::isfinite(outputs[i])) d.fail_output(i, s, e);
         d.check_conditions(s, e);
-        d.check_ranges(s, outputs);
         if (verifier != nullptr) verifier->point(s, e);
         if (std::binary_search(between.begin(), between.end(), s.time)) {
             double step = d.simulation->last_step();
@@ -578,7 +606,7 @@ Recording Run::simulate(const RunOptions& options)
         close(done || !stopped.empty(), done ? "the stop time was reached" : stopped.empty() ? "interrupted" : "the model said stop: " + stopped);
     } catch (const NumericFailure& failure) {
         close(false, failure.what());
-        throw RunError(failure.id(), failure.what(), failure.hint());
+        throw d.with_open_ports(failure);
     } catch (const RecordingError& error) {
         blocks.flush();
         d.summary.reason = error.what();
@@ -660,75 +688,6 @@ const RunSummary& Run::summary() const
 const Recording& Run::recording() const
 {
     return data_->recording;
-}
-
-std::string RunSummary::one_line() const
-{
-    double simulated = stop - start;
-    return fmt::format("{}: {:g} s in {:.3g} s, {} steps, {} events, {} rows", complete ? "done" : "ended early", simulated, wall_seconds, steps, events, rows);
-}
-
-std::string RunSummary::text() const
-{
-    double simulated = stop - start;
-    // the error itself tells the rest
-    std::string out = fmt::format("{} at {:g} s{}\n", complete ? "done" : "ended early", stop, complete ? "" : ": " + reason.substr(0, reason.find('\n')));
-    // many of them say less than a few
-    std::size_t shown = assumed.size() > kFewAssumed + 2 ? kFewAssumed : assumed.size();
-    for (std::size_t i = 0; i < shown; ++i) out += fmt::format("  assumed at the start: {}\n", assumed[i]);
-    if (shown < assumed.size()) out += fmt::format("    and {} more: run --json, or the recording's report\n", assumed.size() - shown);
-    for (const std::string& a : found) out += fmt::format("  found: {}\n", a);
-    for (const std::string& a : left_open) out += fmt::format("  steadiness leaves this open, its init is kept: {}\n", a);
-    for (const std::string& a : agreed) out += fmt::format("  more inits than needed, this one agrees: {}\n", a);
-    for (const std::string& h : held) out += fmt::format("  nothing settles this at the start, it is held: {}\n", h);
-    if (wall_seconds > 0)
-        out += fmt::format("  time      {:.3f} s for {:g} s of machine time: {:.3g} times real time\n", wall_seconds, simulated, simulated / wall_seconds);
-    std::string where;
-    double counted = 0;  // a long search for the start is work too, but no part of the time
-    for (const auto& [what, seconds] : shares) counted += seconds;
-    double whole = std::max(wall_seconds, counted);
-    for (const auto& [what, seconds] : shares)
-        if (wall_seconds > 0 && seconds >= 0.005 * whole) where += fmt::format("{}{} {:.0f} %", where.empty() ? "" : ", ", what, 100 * seconds / whole);
-    if (!where.empty()) out += fmt::format("  spent     {}\n", where);
-    if (steps > 0) out += fmt::format("  method    {}\n", integrator);
-    out += fmt::format("  steps     {} ({} residuals, {} Jacobians, {} repeated for error, {} for convergence)\n", steps, residuals, jacobians, error_failures,
-                       convergence_failures);
-    if (systems > 1) out += fmt::format("  systems   {} of the combinations in which the equations change in kind\n", systems);
-    if (state_changes > 0) out += fmt::format("  states    chosen anew {} times\n", state_changes);
-    out += fmt::format("  rows      {}\n  events    {}", rows, events);
-    if (events > 0 && wall_seconds > 0) out += fmt::format(" ({:.0f} % of the time)", 100 * event_seconds / wall_seconds);
-    out += "\n";
-    const auto& event_table = event_record.kinds;
-    for (std::size_t i = 0; i < event_table.size() && i < 5; ++i) {
-        const EventEntry& e = event_table[i];
-        out += fmt::format("    {:>6} x {}{}{}\n", e.times.size(), e.place.empty() ? "" : e.place + ": ", e.part.empty() ? "" : e.part + ": ", e.text);
-    }
-    if (event_table.size() > 5) out += fmt::format("    and {} more: run --events\n", event_table.size() - 5);
-    std::size_t all = 0;
-    for (const EventEntry& e : event_table) all += e.times.size();
-    constexpr std::size_t kMany = 30;
-    if (all >= kMany && event_table.size() > 1 && 3 * event_table[0].times.size() > all)
-        out += fmt::format("  most      {:.0f} % of the events are {}{}\n", 100.0 * static_cast<double>(event_table[0].times.size()) / static_cast<double>(all),
-                           event_table[0].part.empty() ? "" : event_table[0].part + ": ", event_table[0].text);
-    if (verification.done) {
-        std::string verified = verification.text();
-        for (std::size_t at = verified.find('\n'); at + 1 < verified.size(); at = verified.find('\n', at + 1)) verified.insert(at + 1, "  ");
-        out += "  " + verified;
-    }
-    for (const std::string& w : warnings) out += fmt::format("  warning   {}\n", w);
-    std::size_t wide = 0;
-    for (const MeasureResult& m : measures) wide = std::max(wide, m.name.size());
-    for (std::size_t i = 0; i < measures.size(); ++i) {
-        const MeasureResult& m = measures[i];
-        std::string line = m.line();  // name = value: the values stand below each other
-        if (std::size_t at = line.find(" = "); at != std::string::npos && std::isfinite(m.value)) line = fmt::format("{:<{}}{}", m.name, wide, line.substr(at));
-        out += fmt::format("  {}  {}{}\n", i == 0 ? "measures" : "        ", line, m.doc.empty() ? "" : "   (" + m.doc + ")");
-    }
-    std::size_t n_hold = static_cast<std::size_t>(std::count_if(demands.begin(), demands.end(), [](const DemandResult& d) { return d.holds; }));
-    if (!demands.empty()) out += fmt::format("  demands   {} of {} hold\n", n_hold, demands.size());
-    for (const DemandResult& d : demands)
-        if (!d.holds) out += "    not met: " + d.line() + "\n";
-    return out;
 }
 
 }  // namespace netloop

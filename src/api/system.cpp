@@ -10,10 +10,19 @@
 #include "compile/parameters.hpp"
 #include "compile/passes.hpp"
 #include "model/check_units.hpp"
+#include "solve/error_sizes.hpp"
 #include "solve/explain.hpp"
 
 namespace netloop {
 namespace {
+
+std::size_t figure_nodes(const ScenarioPlan& plan)
+{
+    std::size_t n = 0;
+    for (const BodyItem& item : plan.figures)
+        for (const FigurePanel& panel : item.statement->as<FigureItem>()->panels) n += panel.curves.size() + 1;
+    return n;
+}
 
 // The values of times, tolerance and numbers of points, which may use params of the system.
 void take_times(const ScenarioPlan& plan, const std::vector<NodeId>& extra, const FlatModel& flat, CompiledSystemData& data)
@@ -32,6 +41,17 @@ void take_times(const ScenarioPlan& plan, const std::vector<NodeId>& extra, cons
     data.tolerance = next(plan.tolerance);
     data.begin_at = next(plan.begin != nullptr ? plan.begin->at : nullptr);
     for (const Expr* e : plan.output_at) data.output_at.push_back(next(e).value_or(std::nan("")));
+    at += figure_nodes(plan);
+    for (const BodyItem& item : plan.tolerances) {
+        const auto& own = *item.statement->as<ToleranceItem>();
+        double tolerance = next(own.value).value_or(0), usual = std::abs(next(own.usual).value_or(0));
+        if (own.value != nullptr && !(tolerance >= 1e-12 && tolerance <= 1e-2))
+            data.set->diagnostics.report(messages::bad_value, own.value->span, fmt::format("the tolerance is {:g}", tolerance))
+                .mend("a relative tolerance lies between 1e-12 and 1e-2");
+        if (own.usual != nullptr && !(usual > 0 && std::isfinite(usual)))
+            data.set->diagnostics.report(messages::bad_value, own.usual->span, fmt::format("the usual size is {:g}", usual)).mend("give a size that is not 0");
+        for (const std::string& pattern : own.patterns) data.tolerances.push_back({pattern, tolerance, usual});
+    }
     auto refuse = [&](const char* what, double v, const char* mend) {
         std::size_t from = data.set->diagnostics.items().size();
         data.set->diagnostics.report(messages::bad_value, plan.scenario->statement->span, fmt::format("{} is {:g}", what, v)).mend(mend);
@@ -131,6 +151,8 @@ std::unique_ptr<FlatModel> flatten_plan(LibrarySet& set, ScenarioPlan plan, Comp
             request.extra.insert(request.extra.end(), panel.curves.begin(), panel.curves.end());
             request.extra.push_back(panel.against);
         }
+    for (const BodyItem& item : plan.tolerances)
+        for (const Expr* e : {item.statement->as<ToleranceItem>()->value, item.statement->as<ToleranceItem>()->usual}) request.extra.push_back(e);
     request.extra_scope = scope;
     InstantiateResult made = instantiate(set, request);
     throw_errors(set, from);
@@ -164,6 +186,33 @@ static std::string form_of_block(const SolveBlock& b)
     }
 }
 
+// Tolerances of single quantities: there must be something that is integrated among them, and the unit of a size must be theirs.
+static void check_tolerances(const ScenarioPlan& plan, const CompiledModel& model, LibrarySet& set)
+{
+    Diagnostics& diagnostics = set.diagnostics;
+    const FlatModel& flat = model.form.flat();
+    for (const BodyItem& item : plan.tolerances) {
+        const auto& own = *item.statement->as<ToleranceItem>();
+        for (const std::string& pattern : own.patterns) {
+            std::vector<std::size_t> members = members_named(model, pattern);
+            if (own.usual != nullptr && !members.empty()) {
+                const FlatQuantity& q = flat.quantities[model.form.z[members[0]].variable.quantity];
+                UnitChecker checker(set, false);
+                checker.expect_fits(q.path + " (usual)", Type::of(q.unit.difference()),
+                                    checker.type_of_expression(set.info(*plan.system), *item.scope, *own.usual), *own.usual);
+            }
+            if (!members.empty()) continue;
+            bool known = std::any_of(flat.quantities.begin(), flat.quantities.end(), [&](const FlatQuantity& q) { return fits_pattern(pattern, q.path); }) ||
+                         std::any_of(flat.views.begin(), flat.views.end(), [&](const FlatView& v) { return fits_pattern(pattern, v.path); });
+            if (known)
+                diagnostics.report(messages::bad_value, item.statement->span, fmt::format("'{}' is not integrated: it follows from other quantities", pattern))
+                    .mend("give the tolerance to the states that it follows from: check --explain lists them");
+            else
+                diagnostics.report(messages::unknown_name, item.statement->span, pattern, "what has a tolerance of its own");
+        }
+    }
+}
+
 CompiledSystem compile_plan(const Library& library, ScenarioPlan plan, bool strict, std::size_t from)
 {
     auto data = std::make_shared<CompiledSystemData>();
@@ -172,6 +221,8 @@ CompiledSystem compile_plan(const Library& library, ScenarioPlan plan, bool stri
     data->scenario = plan.scenario != nullptr ? plan.scenario->name : "";
     auto flat = flatten_plan(*data->set, plan, *data, strict, from);
     data->model = compile_model(std::move(flat), data->set->diagnostics);
+    throw_errors(*data->set, from);
+    check_tolerances(plan, *data->model, *data->set);
     throw_errors(*data->set, from);
     data->notes = export_diagnostics(*data->set, from);
     return CompiledSystem(data);

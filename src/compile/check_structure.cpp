@@ -16,6 +16,7 @@ public:
     void run()
     {
         number_unknowns();
+        std::size_t before = diagnostics_.items().size();
         bool trivial = report_constant_equations();
         for (const SystemEquation& e : s_.equations) {
             std::vector<std::uint32_t> columns;
@@ -28,7 +29,8 @@ public:
         bool over = m.size < rows_.n_rows(), under = m.size < unknowns_.size();
         if (!over && !under && !trivial) return;
         std::set<std::uint32_t> told;
-        for (std::uint32_t r = 0; r < rows_.n_rows() && told.size() < 5; ++r) {
+        bool by_lines = diagnostics_.items().size() == before && over && report_over_as_written();
+        for (std::uint32_t r = 0; !by_lines && r < rows_.n_rows() && told.size() < 5; ++r) {
             if (m.column_of_row[r] != kUnmatched || rows_.starts[r] == rows_.starts[r + 1]) continue;
             AlternatingSet set = alternating_from_row(rows_, m, r);
             if (told.insert(*std::min_element(set.rows.begin(), set.rows.end())).second) report_over(set);
@@ -52,6 +54,43 @@ private:
             column_of_[q] = static_cast<std::uint32_t>(unknowns_.size());
             unknowns_.push_back(q);
         }
+    }
+
+    // The same question of the equations as they are written, aliases included: library lines and joints are matched first, so that what is one too many is a
+    // line of the user's own wherever it can be. False: as written there is none too many.
+    bool report_over_as_written()
+    {
+        std::vector<std::uint32_t> order(flat_.equations.size());
+        for (std::uint32_t e = 0; e < order.size(); ++e) order[e] = e;
+        std::stable_sort(order.begin(), order.end(), [&](std::uint32_t a, std::uint32_t b) { return is_own(a) < is_own(b); });
+        Adjacency rows;
+        for (std::uint32_t e : order) {
+            std::vector<std::uint32_t> columns;
+            for (NodeId side : {flat_.equations[e].left, flat_.equations[e].right})
+                for (const Variable& v : s_.variables(side)) columns.push_back(v.quantity);
+            std::sort(columns.begin(), columns.end());
+            columns.erase(std::unique(columns.begin(), columns.end()), columns.end());
+            rows.add_row(columns);
+        }
+        auto n = static_cast<std::uint32_t>(flat_.quantities.size());
+        Matching m{std::vector<std::uint32_t>(rows.n_rows(), kUnmatched), std::vector<std::uint32_t>(n, kUnmatched), 0};
+        std::vector<std::uint32_t> mark(n, 0), excess;
+        for (std::uint32_t r = 0; r < rows.n_rows(); ++r)
+            if (!augment(rows, m, r, mark, r + 1)) excess.push_back(r);
+        std::set<std::uint32_t> told;
+        for (std::uint32_t r : excess) {
+            AlternatingSet set = alternating_from_row(rows, m, r);
+            if (told.size() >= 5 || !told.insert(*std::min_element(set.rows.begin(), set.rows.end())).second) continue;
+            std::vector<std::uint32_t> lines, unknowns(set.columns.begin(), set.columns.end());
+            for (std::uint32_t row : set.rows) lines.push_back(order[row]);
+            report_over(std::move(lines), unknowns);
+        }
+        return !excess.empty();
+    }
+    bool is_own(std::uint32_t e) const
+    {
+        const FlatEquation& f = flat_.equations[e];
+        return !f.origin.in_library && (f.kind == EquationKind::equation || f.kind == EquationKind::value);
     }
 
     std::string where(const Origin& o) const
@@ -127,17 +166,21 @@ private:
 
     void report_over(const AlternatingSet& set)
     {
-        std::vector<std::uint32_t> flat_rows;
+        std::vector<std::uint32_t> flat_rows, unknowns;
         for (std::uint32_t r : set.rows) flat_rows.push_back(s_.equations[r].flat);
-        // the culprit is shown first: an equation of the user's rather than one of a joint
-        std::stable_sort(flat_rows.begin(), flat_rows.end(), [&](std::uint32_t a, std::uint32_t b) {
-            return (flat_.equations[a].kind != EquationKind::equation) < (flat_.equations[b].kind != EquationKind::equation);
-        });
-        auto& d =
-            diagnostics_.report(messages::too_many_equations, flat_.shown_place(flat_.equations[flat_rows[0]].origin), set.rows.size(), set.columns.size());
+        for (std::uint32_t c : set.columns) unknowns.push_back(unknowns_[c]);
+        report_over(std::move(flat_rows), unknowns);
+    }
+
+    void report_over(std::vector<std::uint32_t> flat_rows, const std::vector<QuantityId>& unknowns)
+    {
+        // the culprit is shown first: a line of the user's own, then an equation rather than a joint
+        auto rank = [&](std::uint32_t e) { return is_own(e) ? 0 : flat_.equations[e].kind == EquationKind::equation ? 1 : 2; };
+        std::stable_sort(flat_rows.begin(), flat_rows.end(), [&](std::uint32_t a, std::uint32_t b) { return rank(a) < rank(b); });
+        auto& d = diagnostics_.report(messages::too_many_equations, flat_.shown_place(flat_.equations[flat_rows[0]].origin), flat_rows.size(), unknowns.size());
         std::string names;
-        for (std::size_t i = 0; i < set.columns.size() && i < 8; ++i) names += (i == 0 ? "" : ", ") + flat_.quantities[unknowns_[set.columns[i]]].path;
-        if (set.columns.size() > 8) names += ", ...";
+        for (std::size_t i = 0; i < unknowns.size() && i < 8; ++i) names += (i == 0 ? "" : ", ") + flat_.quantities[unknowns[i]].path;
+        if (unknowns.size() > 8) names += ", ...";
         if (!names.empty()) d.note({}, "the unknowns: " + names);
         std::set<std::uint32_t> instances;
         for (std::size_t i = 0; i < flat_rows.size(); ++i) {

@@ -63,6 +63,9 @@ struct EquationSystem {
     std::vector<Condition> conditions;
     std::vector<Resolution> resolutions;  ///< per quantity of the flat model
     std::vector<PassRecord> record;
+    /// Whether passes may take an expression of params as a pivot that is not zero at their values as written; those that were taken.
+    bool may_assume = false;
+    std::vector<NodeId> assumed;
 
     Graph& graph() { return flat->graph; }
     const Graph& graph() const { return flat->graph; }

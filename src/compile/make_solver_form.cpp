@@ -38,6 +38,15 @@ Kind describe_kind(const Dimension& dimension)
     return {dimension, it == kTable.end() ? 1.0 : it->second, text == "K" ? 293.15 : text == "Pa" ? 1e5 : 0.0};
 }
 
+}  // namespace
+
+double usual_of_kind(const Dimension& dimension)
+{
+    return describe_kind(dimension).usual;
+}
+
+namespace {
+
 class SolverFormMaker {
 public:
     explicit SolverFormMaker(ReducedSystem r) : g_(r.system.graph()), substitute_(g_, [this](const Node& n) { return value_of({n.a, n.b}); })
@@ -169,12 +178,15 @@ private:
             const FlatQuantity& f = flat.quantities[q];
             sign = reduced().system.resolutions[q].sign;
             declared = std::max(declared, f.usual);
+            z.angle |= (f.unit.text == "rad" || f.unit.text == "deg" || f.unit.text == "rev");
             if (sign > 0) {
                 z.low = std::max(z.low, f.low);
                 z.high = std::min(z.high, f.high);
                 if (f.start != kNoNode && z.start == kNoNode) z.start = f.start;
-            } else if (f.start != kNoNode && z.start == kNoNode) {
-                z.start = g_.neg(f.start);
+            } else {
+                z.low = std::max(z.low, -f.high);
+                z.high = std::min(z.high, -f.low);
+                if (f.start != kNoNode && z.start == kNoNode) z.start = g_.neg(f.start);
             }
             any = true;
         }

@@ -1,6 +1,9 @@
 #include "compile/proof_of_sign.hpp"
 
 #include <algorithm>
+#include <cmath>
+
+#include "compile/parameters.hpp"
 
 namespace netloop {
 
@@ -22,6 +25,48 @@ ProofOfSign::Sign flip(ProofOfSign::Sign s)
     }
 }
 }  // namespace
+
+NodeId ProofOfSign::size_of(Graph& g, NodeId id)
+{
+    const Node n = g[id];
+    switch (n.op) {
+        case Op::add:
+        case Op::sub:
+            return g.add(size_of(g, n.a), size_of(g, n.b));
+        case Op::mul:
+            return g.mul(size_of(g, n.a), size_of(g, n.b));
+        case Op::div:
+            return g.div(size_of(g, n.a), size_of(g, n.b));
+        case Op::neg:
+            return size_of(g, n.a);
+        default:
+            return g.unary(Op::abs, id);
+    }
+}
+
+bool ProofOfSign::assume(NodeId id, EquationSystem& system)
+{
+    constexpr std::size_t kMost = 200;  // larger expressions are no coefficients that a user would know
+    Graph& g = system.graph();
+    if (std::find(system.assumed.begin(), system.assumed.end(), id) != system.assumed.end()) return true;
+    std::vector<NodeId> below = g.reachable({id});
+    if (below.size() > kMost) return false;
+    bool of_params = std::all_of(below.begin(), below.end(), [&](NodeId n) {
+        Op op = g[n].op;
+        return op == Op::constant || op == Op::parameter || op == Op::add || op == Op::sub || op == Op::mul || op == Op::div || op == Op::neg || op == Op::pow ||
+               op == Op::sqrt;
+    });
+    if (!of_params) return false;
+    if (parameters_.empty()) parameters_ = default_parameters(flat_);
+    NodeValues values(g, [&](const Node& n) { return parameters_[n.a]; });
+    double value = values(id);
+    if (!std::isfinite(value) || value == 0) return false;
+    NodeId size = size_of(system.graph(), id);
+    NodeValues sizes(g, [&](const Node& n) { return parameters_[n.a]; });
+    if (!(std::abs(value) > kCancelled * sizes(size))) return false;
+    system.assumed.push_back(id);
+    return true;
+}
 
 void ProofOfSign::collect_factors(NodeId id, std::vector<NodeId>& factors, bool& negative, int depth) const
 {

@@ -15,7 +15,11 @@ struct ZEntry {
     NodeId start = kNoNode;       ///< where the start search begins (an expression of parameters), or kNoNode
     NodeId rate_start = kNoNode;  ///< the same for the rate of a state that is iterated, or kNoNode: 0
     bool exempt = false;          ///< of a steady start
+    bool angle = false;           ///< after a turn it means the same: a search goes no farther than it must
 };
+
+/// The size of a quantity for which nothing else says one, by its kind: a pressure 1 bar, a temperature 300 K ...
+double usual_of_kind(const Dimension& dimension);
 
 struct StartEquation {
     NodeId left = kNoNode;

@@ -60,10 +60,10 @@ private:
     }
 
     // The value of `unknown` from equation `e`, if the equation is linear in it over a coefficient that cannot be zero.
-    NodeId solve(std::uint32_t e, std::uint32_t unknown, NodeId coefficient)
+    NodeId solve(std::uint32_t e, std::uint32_t unknown, NodeId coefficient, bool alone = false)
     {
         NodeId x = leaf(unknown), residual = r_.equations[e].residual;
-        if (!proof_.never_zero(coefficient)) return kNoNode;
+        if (alone ? !proof_.never_zero_here(coefficient, r_.system) : !proof_.never_zero(coefficient)) return kNoNode;
         if (NodeId value = assigned(e, unknown); value != kNoNode) return value;
         if (contains(g_, coefficient, x)) return kNoNode;
         NodeId rest = replace_leaf(g_, residual, x, g_.constant(0));
@@ -77,7 +77,7 @@ private:
         if (value == kNoNode) {
             for (const auto& [number, node] : gradients_(r_.equations[e].residual))
                 if (number == u) coefficient = node;
-            if (coefficient != kNoNode) value = solve(e, u, coefficient);
+            if (coefficient != kNoNode) value = solve(e, u, coefficient, true);
         }
         if (value != kNoNode) {
             block.steps.push_back({u, value, e});

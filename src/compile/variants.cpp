@@ -55,6 +55,8 @@ EquationSystem clone(const EquationSystem& system)
     copy.conditions = system.conditions;
     copy.resolutions = system.resolutions;
     copy.record = system.record;
+    copy.may_assume = system.may_assume;
+    copy.assumed = system.assumed;
     return copy;
 }
 

@@ -9,6 +9,7 @@
 #include "algebra/differentiate.hpp"
 #include "compile/parameters.hpp"
 #include "compile/passes.hpp"
+#include "compile/proof_of_sign.hpp"
 #include "evaluate/c_source.hpp"
 #include "evaluate/lower.hpp"
 
@@ -185,15 +186,19 @@ std::shared_ptr<const CompiledModel> build_programs(SolverForm form)
     at = 0;
     for (const ZEntry& z : m.form.z) m.z_start.push_back(z.start == kNoNode ? kNoNode : m.search_start.results[at++]);
     for (const ZEntry& z : m.form.z) m.rate_start.push_back(z.rate_start == kNoNode ? kNoNode : m.search_start.results[at++]);
+    roots.clear();
+    for (NodeId node : m.form.reduced.system.assumed) roots.insert(roots.end(), {node, ProofOfSign::size_of(g, node)});
+    m.assumed = lowering.lower("assumed", roots);
     lower_parameters(m, lowering);
     m.prologue = lowering.prologue();
     m.layout = lowering.layout();
     m.literals = lowering.literals();
     for (ParameterValues& v : m.parameters) prepare(v.program, m.callables());
     for (Program* p : {&m.events.guards, &m.events.actions, &m.events.times, &m.events.periods, &m.events.starts, &m.events.previous, &m.events.delays,
-                       &m.events.sampled, &m.events.windows, &m.events.measured, &m.events.switches})
+                       &m.events.sampled, &m.events.windows, &m.events.measured, &m.events.switches, &m.events.limits.program, &m.events.solved_limits.program})
         prepare(*p, m.callables());
-    for (Program* p : {&m.bounds.program, &m.prologue, &m.residual, &m.jacobian, &m.conditions, &m.outputs, &m.written, &m.choices, &m.start, &m.search_start})
+    for (Program* p :
+         {&m.bounds.program, &m.prologue, &m.assumed, &m.residual, &m.jacobian, &m.conditions, &m.outputs, &m.written, &m.choices, &m.start, &m.search_start})
         prepare(*p, m.callables());
     return made;
 }
@@ -225,7 +230,21 @@ public:
             "locate conditions", [&] { locate_conditions(system); }, [&] { return fmt::format("{} located conditions", system.conditions.size()); });
         if (!system.flat->switches.empty())
             if (auto family = look_for_variants(system)) return first_of(family);
-        return finish(std::move(system));
+        // with params that may be zero for all that is known, a second form is kept ready to be made
+        const auto& params = system.flat->parameters;
+        const Graph& g = system.graph();
+        auto may_be_zero = [&](const FlatParameter& p) {
+            bool above = p.low != kNoNode && g.is_constant(p.low) && g.value(p.low) > 0;
+            bool below = p.high != kNoNode && g.is_constant(p.high) && g.value(p.high) < 0;
+            return !above && !below && !p.boolean;
+        };
+        if (std::none_of(params.begin(), params.end(), may_be_zero)) return finish(std::move(system));
+        auto careful = std::make_shared<CarefulModel>();
+        if (stage_.empty()) careful->base = clone(system);
+        system.may_assume = true;
+        auto model = finish(std::move(system));
+        if (model != nullptr && !model->form.reduced.system.assumed.empty()) const_cast<CompiledModel&>(*model).careful = careful;
+        return model;
     }
 
     // From located conditions on.
@@ -434,6 +453,14 @@ std::shared_ptr<const CompiledModel> VariantFamily::get(const std::shared_ptr<co
         failed[key] = reason;
         return nullptr;
     }
+}
+
+std::shared_ptr<const CompiledModel> CarefulModel::get()
+{
+    std::lock_guard guard(lock);
+    Diagnostics diagnostics;
+    if (made == nullptr) made = Pipeline(diagnostics, "").finish(clone(base));
+    return made;
 }
 
 std::shared_ptr<const CompiledModel> compile_model(std::unique_ptr<FlatModel> flat, Diagnostics& diagnostics)

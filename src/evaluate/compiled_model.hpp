@@ -48,6 +48,7 @@ struct LinkEntries {
 };
 
 struct VariantFamily;
+struct CarefulModel;
 
 struct CompiledModel {
     SolverForm form;
@@ -61,6 +62,9 @@ struct CompiledModel {
     std::vector<ParameterValues> parameters;  ///< run one after another, they settle all: each uses only those before it
     ParameterBounds bounds;
     Program prologue;
+    /// What was taken as not zero, by params alone: value and size of its terms, one after another. Where a run's params make one zero, the careful model serves it.
+    Program assumed;
+    std::shared_ptr<CarefulModel> careful;
     Program residual;
     Program jacobian;
     Program conditions;
@@ -96,6 +100,15 @@ struct VariantFamily {
 
     /// Null, with the reason, if there is no such system. `first` is the one that owns the family.
     std::shared_ptr<const CompiledModel> get(const std::shared_ptr<const CompiledModel>& first, const std::vector<char>& key, std::string& reason);
+};
+
+/// The same system, compiled with nothing assumed: made when a run needs it first. Shared by threads.
+struct CarefulModel {
+    EquationSystem base;  ///< conditions located
+    std::mutex lock;
+    std::shared_ptr<const CompiledModel> made;
+
+    std::shared_ptr<const CompiledModel> get();
 };
 
 /// Differentiates the residuals and lowers everything. The last step of compilation.

@@ -1,6 +1,7 @@
 #include "evaluate/event_programs.hpp"
 
 #include <algorithm>
+#include <array>
 #include <set>
 
 namespace netloop {
@@ -81,6 +82,72 @@ void look_at_users(const SolverForm& form, const Graph& g, EventPrograms& e)
     }
     e.idle.assign(n, 0);
     for (std::size_t i = 0; i < n; ++i) e.idle[i] = always[i] == 0 && e.only_in[i].empty() ? 1 : 0;
+}
+
+void lower_limits(const SolverForm& form, const Graph& g, Lowering& lowering, EventPrograms& e)
+{
+    const FlatModel& flat = form.flat();
+    std::set<std::array<NodeId, 3>> known;  // ports that are joined share their quantities
+    for (EventPrograms::Limits* limits : {&e.limits, &e.solved_limits}) {
+        std::vector<std::pair<NodeId, std::uint32_t*>> wanted;
+        limits->of.reserve(form.events.limits.size());
+        for (std::uint32_t k = 0; k < form.events.limits.size(); ++k) {
+            const FlatLimit& l = form.events.limits[k];
+            bool numbers = g.is_constant(l.low) && g.is_constant(l.high);
+            NodeId plain = g[l.value].op == Op::neg ? g[l.value].a : l.value;
+            if (l.of == FlatLimit::Of::quantity && numbers && g[plain].op == Op::unknown) continue;
+            EventPrograms::Block reads;
+            look_at_reads(form, g, {l.value, l.low, l.high}, reads);
+            if (reads.reads_solved != (limits == &e.solved_limits) || !known.insert({l.value, l.low, l.high}).second) continue;
+            const FlatModel::Limited of = flat.limited(l);
+            double declared = l.of == FlatLimit::Of::quantity ? flat.quantities[l.index].usual : 0;
+            limits->of.push_back({k, kNone, kNone, kNone, declared > 0 ? declared : usual_of_kind(of.unit->dimension)});
+            EventPrograms::Limits::Limit& made = limits->of.back();
+            wanted.insert(wanted.end(), {{l.value, &made.value}, {l.low, &made.low}, {l.high, &made.high}});
+        }
+        limits->program = lower_all(lowering, limits == &e.limits ? "limits" : "limits of what is solved", wanted);
+    }
+}
+
+// What only the conditions of blocks look at is told by the blocks: a transition that is taken, a `when` that is run.
+void look_at_what_is_told(const SolverForm& form, const Graph& g, EventPrograms& e)
+{
+    std::vector<std::uint32_t> seen(g.size(), 0);  // by which search; many blocks are looked at, each for little
+    std::uint32_t search = 0;
+    auto conditions_below = [&](std::vector<NodeId> stack) {
+        ++search;
+        std::vector<std::uint32_t> found;
+        while (!stack.empty()) {
+            NodeId id = stack.back();
+            stack.pop_back();
+            if (id == kNoNode || seen[id] == search) continue;
+            seen[id] = search;
+            const Node& n = g[id];
+            if (n.op == Op::mode) {
+                found.push_back(n.a);
+                stack.push_back(form.conditions[n.a].value);
+                continue;
+            }
+            for (int k = first_child(n.op); k < end_of_children(n.op); ++k) stack.push_back(k == 0 ? n.a : k == 1 ? n.b : n.c);
+        }
+        std::sort(found.begin(), found.end());
+        return found;
+    };
+    std::vector<NodeId> roots = form.residuals;
+    for (const OutputColumn& o : form.outputs) roots.push_back(o.value);
+    for (const FlatBlock& b : form.events.blocks) {
+        for (const FlatSetting& s : b.settings) roots.insert(roots.end(), {s.value, s.when, s.target});
+        for (const FlatAlert& a : b.alerts) roots.push_back(a.when);
+    }
+    roots.insert(roots.end(), form.events.switches.begin(), form.events.switches.end());
+    for (const FlatDelay& d : form.events.delays) roots.push_back(d.source);
+    for (const FlatPrevious& p : form.events.previous) roots.push_back(p.source);
+    e.told.assign(form.conditions.size(), 0);
+    for (std::uint32_t i : conditions_below(std::move(roots))) e.told[i] = 1;
+    e.guarded.assign(form.conditions.size(), {});
+    for (std::uint32_t b = 0; b < form.events.blocks.size(); ++b)
+        for (std::uint32_t i : conditions_below({form.events.blocks[b].condition}))
+            if (e.told[i] == 0) e.guarded[i].push_back(b);
 }
 
 }  // namespace
@@ -194,6 +261,8 @@ void lower_events(const SolverForm& form, Graph& g, Lowering& lowering, EventPro
     e.delays = lower_all(lowering, "delays", wanted);
     wanted.clear();
 
+    lower_limits(form, g, lowering, e);
+
     e.accumulators.resize(events.accumulators.size());
     for (std::size_t i = 0; i < events.accumulators.size(); ++i) {
         want(events.accumulators[i].value, e.accumulators[i].value);
@@ -234,6 +303,7 @@ void lower_events(const SolverForm& form, Graph& g, Lowering& lowering, EventPro
 
     e.switches = lowering.lower("switches", events.switches);
     look_at_users(form, g, e);
+    look_at_what_is_told(form, g, e);
 }
 
 }  // namespace netloop

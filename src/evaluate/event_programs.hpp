@@ -69,11 +69,25 @@ struct EventPrograms {
     };
     std::vector<std::uint32_t> measures;
     std::vector<Demand> demands;
+    /// Limits that are no range of plain numbers on a member of z: of what states settle, which is looked at after each step, and of the rest.
+    struct Limits {
+        Program program;
+        struct Limit {
+            std::uint32_t limit = 0;  ///< of FlatEvents::limits
+            std::uint32_t value = kNone, low = kNone, high = kNone;
+            double usual = 1;
+        };
+        std::vector<Limit> of;
+    };
+    Limits limits, solved_limits;
     Program switches;  ///< results: the switches of the form
 
     std::vector<char> mode_in_equations, memory_in_equations;
     /// Per condition: the transitions that alone look at it, as (sequence, stage); empty: others do, too, and it is always watched.
     std::vector<std::vector<std::pair<std::uint32_t, std::uint32_t>>> only_in;
+    /// Per condition: whether something other than the conditions of blocks looks at it; and the blocks whose conditions do.
+    std::vector<char> told;
+    std::vector<std::vector<std::uint32_t>> guarded;
     std::vector<char> idle;  ///< per condition: nothing looks at it in this system
 };
 

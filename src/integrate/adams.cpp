@@ -12,6 +12,7 @@
 #include "integrate/rebase.hpp"
 #include "integrate/root_search.hpp"
 #include "integrate/stiffness.hpp"
+#include "solve/error_sizes.hpp"
 #include "solve/explain.hpp"
 #include "solve/failure.hpp"
 #include "solve/flush_denormals.hpp"
@@ -35,6 +36,7 @@ public:
           n_(m_.n()),
           most_order_(std::clamp(settings.most_order, 1, kMost)),
           norm_(m_),
+          sizes_(m_, settings.own, settings.tolerance),
           roots_(evaluation)
     {
         if (!is_explicit(m_, e_))
@@ -44,8 +46,7 @@ public:
             phi_[i].assign(n_, 0.0);
             data_[i] = phi_[i].data();
         }
-        for (auto* v : {&y_, &f_, &difference_, &usual_, &weight_}) v->assign(n_, 0.0);
-        for (std::size_t i = 0; i < n_; ++i) usual_[i] = m_.form.z[i].usual;
+        for (auto* v : {&y_, &f_, &difference_, &weight_}) v->assign(n_, 0.0);
     }
 
     void restart(const State& s) override
@@ -143,7 +144,7 @@ private:
     static constexpr std::size_t kLook = 20;  ///< steps between looks at the stiffness
     static std::size_t at(int i) { return static_cast<std::size_t>(i); }
 
-    void set_weights() { weigh(n_, settings_.tolerance, y_.data(), usual_.data(), weight_.data()); }
+    void set_weights() { sizes_.weigh(settings_.tolerance, y_.data(), weight_.data()); }
 
     void begin(double target)
     {
@@ -291,7 +292,8 @@ private:
         h_used_ = h_;
         const double* p = e_.z();
         std::copy(p, p + n_, y_.begin());
-        adams_advance(n_, data_.data(), k_, f_.data(), y_.data(), settings_.tolerance, usual_.data(), weight_.data());
+        adams_advance(n_, data_.data(), k_, f_.data(), y_.data(), settings_.tolerance, sizes_.usual.data(), weight_.data());
+        sizes_.own_weights(settings_.tolerance, y_.data(), weight_.data());
         double at_k = size_at_k_;
         if (lower == k_ - 1 || k_ >= most_order_) growing_ = false;
         if (growing_) {
@@ -342,6 +344,7 @@ private:
         bool held = hl > 0.5 * adams_stability(k_used_);
         // twice in a row: a stretch of smooth motion is no stiffness yet
         held_for_ = held && by_accuracy > kWorthIt * std::min(own, by_stability) ? held_for_ + 1 : 0;
+        advice_ = held ? Advice::held : Advice::keep;
         if (held_for_ >= 2) advice_ = Advice::stiff;
         if (held && failed >= kLook / 4) advice_ = Advice::stiff;
         // beyond the limit errors are not damped: they would hover about the tolerance and add up
@@ -383,6 +386,7 @@ private:
     std::size_t n_;
     int most_order_;
     PartNorm norm_;
+    ErrorSizes sizes_;
 
     double x_ = 0, h_ = 0, h_used_ = 0;
     int k_ = 1, k_used_ = 0, same_ = 0;
@@ -390,7 +394,7 @@ private:
     std::array<std::vector<double>, kMost + 3> phi_;  ///< modified divided differences of f, from 1 on
     std::array<double*, kMost + 3> data_{};
     std::array<double, kMost + 3> psi_{}, alpha_{}, beta_{}, sigma_{}, v_{}, w_{}, g_{0, 1, 0.5}, scale_{};
-    std::vector<double> y_, f_, difference_, usual_, weight_;
+    std::vector<double> y_, f_, difference_, weight_;
     double size_at_k_ = 0, below_ = 0;
 
     RateEstimate rate_of_;

@@ -1,6 +1,7 @@
 // The choice of the method, made by what the system is and does: a system z' = f(t, z) begins with Adams and goes on with backward
 // differences when stability holds its steps, and back; one with equations to be solved in each step takes backward differences; where
-// events follow each other closely, the one-step method.
+// events follow each other closely, the one-step method. And now and then another method is tried for a few steps from where the run is: what brings it on
+// faster, by counted operations, goes on (undamped structures, on which backward differences of high order creep).
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -24,6 +25,7 @@ public:
         take(explicit_ ? Method::adams : Method::bdf, explicit_                     ? ""
                                                       : evaluation.model().n() == 0 ? "nothing to integrate"
                                                                                     : "equations are solved in each step");
+        time_at_probe_ = std::nan("");
     }
 
     void restart(const State& s) override
@@ -49,8 +51,13 @@ public:
     {
         if (advice_ == Advice::stiff && method_ == Method::adams) change(Method::bdf, "stiff");
         if (explicit_ && method_ == Method::bdf && ++steps_since_look_ >= look_after_) look_at_stiffness();
+        if (std::isnan(time_at_probe_)) time_at_probe_ = now().time();
+        if (--steps_until_look_ == 0 && between_events_ && rescued_ == 0 && now().time() == now().end_of_step()) look_for_faster(target);
+        if (steps_until_look_ == 0) steps_until_look_ = 1;
         Stopped stopped = step_or_change(target);
+        between_events_ = stopped == Stopped::stepped;
         advice_ = stopped == Stopped::stepped ? now().advice() : Advice::keep;
+        held_ = held_ || advice_ == Advice::held;
         return stopped;
     }
 
@@ -100,28 +107,128 @@ private:
         }
     }
 
+    static constexpr double kSolve = 4;  // operations for each entry of the matrix
+
+    // What a method has done, in operations: evaluations with what is solved behind them, matrices, and the vectors of a step.
+    double work_of(Method method) const
+    {
+        auto found = std::find_if(made_.begin(), made_.end(), [&](const auto& m) { return m.first == method; });
+        if (found == made_.end()) return 0;
+        const CompiledModel& m = e_.model();
+        constexpr double kFactor = 30, kVectors = 30;  // operations for each entry of the matrix, and for each member of z
+        auto entries = static_cast<double>(m.pattern.n_entries()), n = static_cast<double>(m.n());
+        StepCounts c = found->second->counts();
+        double residual = method == Method::adams ? static_cast<double>(m.residual.n_operations()) : work_of_evaluation();
+        double jacobian = static_cast<double>(m.jacobian.n_operations()) + (method == Method::adams ? 0 : kFactor * entries);
+        return static_cast<double>(c.residuals) * residual + static_cast<double>(c.jacobians) * jacobian + static_cast<double>(c.steps) * kVectors * n;
+    }
+
+    // The time that a method gains by a unit of work, once it is under way from the present state; it may do so much of it.
+    double pace_of(Method method, double target, double most, bool damping)
+    {
+        Integrator& other = get(method);
+        State s = state_now();
+        prepare(other, damping);
+        other.restart(s);
+        double begun = work_of(method), before = begun, at = s.time, pace = 0;
+        try {
+            while (work_of(method) - begun < most) {
+                Stopped stopped = other.step(target);
+                double done = work_of(method);
+                if (other.time() > at && done > before) pace = (other.time() - at) / (done - before);
+                at = other.time();
+                before = done;
+                if (stopped != Stopped::stepped) break;
+            }
+        } catch (const NumericFailure&) {
+            return 0;
+        }
+        return pace;
+    }
+
+    void look_for_faster(double target)
+    {
+        constexpr std::size_t kOften = 20;  // steps
+        steps_until_look_ = kOften;
+        constexpr double kRoom = 20;  // steps that lie ahead at least
+        if (target - now().time() < kRoom * now().counts().last_step) return;
+        if (work_of(method_) - work_at_probe_ >= static_cast<double>(evaluations_between_probes_) * work_of_evaluation()) probe(target);
+    }
+    double work_of_evaluation() const
+    {
+        return static_cast<double>(e_.model().residual.n_operations()) + kSolve * static_cast<double>(e_.model().pattern.n_entries());
+    }
+
+    void probe(double target)
+    {
+        // of the work since the last probe, that another may cost, and where stability holds the steps; how much faster it must be
+        constexpr double kShare = 0.08, kShareOfHeld = 0.4, kWorthIt = 1.25;
+        constexpr std::size_t kSeldom = 8000;
+        double done = work_of(method_) - work_at_probe_, gained = now().time() - time_at_probe_;
+        double own = done > 0 ? gained / done : HUGE_VAL, fastest = kWorthIt * own, share = method_ == Method::adams ? kShareOfHeld : kShare;
+        Method best = method_;
+        auto try_one = [&](Method m) {
+            if (double pace = pace_of(m, target, share * done, false); pace > fastest) fastest = pace, best = m;
+        };
+        bool held = method_ == Method::adams && held_;
+        bool one_step = method_ == Method::bdf || held, bdf = (method_ == Method::sdirk && !by_events_) || held;
+        if (bdf) try_one(Method::bdf);
+        if (one_step) try_one(Method::sdirk);
+        // what creeps along quick modes that it does not damp goes on far faster once they are damped
+        constexpr double kCreeping = 8;
+        bool damping = best == method_ && one_step && pace_of(Method::sdirk, target, share * done, true) > kCreeping * own;
+        if (damping) best = Method::sdirk;
+        evaluations_between_probes_ = std::min(kSeldom, evaluations_between_probes_ + evaluations_between_probes_ / 2);
+        held_ = false;
+        if (best != method_) {
+            by_events_ = false;
+            change(best, "faster by trial", damping);
+            return;
+        }
+        work_at_probe_ = work_of(method_);
+        time_at_probe_ = now().time();
+    }
+
+    Integrator& get(Method method)
+    {
+        auto found = std::find_if(made_.begin(), made_.end(), [&](const auto& m) { return m.first == method; });
+        if (found != made_.end()) return *found->second;
+        made_.emplace_back(method, method == Method::adams   ? make_adams(e_, sources_, settings_)
+                                   : method == Method::sdirk ? make_sdirk(e_, sources_, settings_)
+                                                             : make_bdf(e_, sources_, settings_));
+        return *made_.back().second;
+    }
+
     void take(Method method, const std::string& why)
     {
         method_ = method;
-        auto found = std::find_if(made_.begin(), made_.end(), [&](const auto& m) { return m.first == method; });
-        if (found == made_.end()) {
-            made_.emplace_back(method, method == Method::adams   ? make_adams(e_, sources_, settings_)
-                                       : method == Method::sdirk ? make_sdirk(e_, sources_, settings_)
-                                                                 : make_bdf(e_, sources_, settings_));
-            found = std::prev(made_.end());
-        }
-        current_ = found->second.get();
+        current_ = &get(method);
+        work_at_probe_ = work_of(method);
+        time_at_probe_ = begun_;
         tell(why);
     }
 
-    void change(Method method, const std::string& why)
+    void change(Method method, const std::string& why, bool damping = false)
     {
-        State s{now().time(), std::vector<double>(e_.model().n()), std::vector<double>(e_.model().n())};
-        now().interpolate(s.time, s);
+        State s = state_now();
         begun_ = s.time;
+        if (current_ != nullptr) prepare(get(method), damping);
         take(method, why);
         now().restart(s);
         advice_ = Advice::keep;
+    }
+    // What the method at hand knows of the next one's beginning.
+    void prepare(Integrator& next, bool damping) const
+    {
+        constexpr double kLonger = 3, kThanHeld = 6;  // steps of the one-step method against those of methods with history, as they mostly are
+        if (damping) next.damp_first();
+        next.begin_with((method_ == Method::adams ? kThanHeld : kLonger) * now().counts().last_step);
+    }
+    State state_now()
+    {
+        State s{now().time(), std::vector<double>(e_.model().n()), std::vector<double>(e_.model().n())};
+        now().interpolate(s.time, s);
+        return s;
     }
 
     // Would Adams be stable at the steps that backward differences make? Then it is as fast, without a matrix.
@@ -150,10 +257,13 @@ private:
         steps_before_ = counts().steps;
         events_ = 0;
         begun_ = time;
-        if (steps < kClose * kLook && method_ != Method::sdirk)
+        if (steps < kClose * kLook && method_ != Method::sdirk) {
+            by_events_ = true;
             take(Method::sdirk, fmt::format("an event every {} steps", std::max<std::size_t>(1, steps / kLook)));
-        else if (steps > kFar * kLook && method_ == Method::sdirk)
+        } else if (steps > kFar * kLook && method_ == Method::sdirk && by_events_) {
+            by_events_ = false;
             take(Method::bdf, "events have become rare");
+        }
     }
 
     void tell(const std::string& why)
@@ -175,7 +285,7 @@ private:
     IntegratorSettings settings_;
     bool explicit_;
     Method method_ = Method::bdf;
-    std::vector<std::pair<Method, std::unique_ptr<Integrator>>> made_;
+    std::vector<std::pair<Method, std::unique_ptr<Integrator>>> made_;  ///< those that were taken or tried
     Integrator* current_ = nullptr;
     Advice advice_ = Advice::keep;
     RateEstimate rate_of_;
@@ -183,6 +293,9 @@ private:
     double begun_ = 0;  ///< where the present stretch began
     std::size_t events_ = 0, steps_before_ = 0, n_changes_ = 0;
     std::string story_;
+    bool held_ = false, by_events_ = false, between_events_ = false;
+    std::size_t steps_until_look_ = 20, evaluations_between_probes_ = 500;
+    double work_at_probe_ = 0, time_at_probe_ = 0;
     std::size_t rescued_ = 0, rescue_ = 50;  ///< steps left of the one-step method where it stepped in; how many it gets next time
 };
 

@@ -14,6 +14,7 @@
 #include "integrate/rebase.hpp"
 #include "integrate/root_search.hpp"
 #include "integrate/step_equations.hpp"
+#include "solve/error_sizes.hpp"
 #include "solve/explain.hpp"
 #include "solve/failure.hpp"
 #include "solve/flush_denormals.hpp"
@@ -40,6 +41,7 @@ public:
           most_order_(std::clamp(settings.most_order, 1, kMostOrder)),
           equations_(evaluation, counts_, 0.1),
           norm_(m_),
+          sizes_(m_, settings.own, tolerance_),
           y_(evaluation.z()),
           yp_(evaluation.rates()),
           roots_(evaluation)
@@ -48,8 +50,7 @@ public:
             phi_[j].assign(n_, 0.0);
             phi_data_[j] = phi_[j].data();
         }
-        for (auto* v : {&e_sum_, &delta_, &weight_, &usual_}) v->assign(n_, 0.0);
-        for (std::size_t i = 0; i < n_; ++i) usual_[i] = m_.form.z[i].usual;
+        for (auto* v : {&e_sum_, &delta_, &weight_}) v->assign(n_, 0.0);
     }
 
     void restart(const State& s) override
@@ -148,7 +149,7 @@ public:
     std::vector<std::size_t> worst() const override { return worst_first(e_sum_, weight_); }
 
 private:
-    void set_weights() { weigh(n_, tolerance_, phi_[0].data(), usual_.data(), weight_.data()); }
+    void set_weights() { sizes_.weigh(tolerance_, phi_[0].data(), weight_.data()); }
 
     // --- a step
 
@@ -329,7 +330,8 @@ private:
             else if (by <= 1)
                 h_ *= std::clamp(by, 0.5, 0.9);
         }
-        advance(n_, {phi_data_.data(), used}, used < kMostOrder, e_sum_.data(), tolerance_, usual_.data(), weight_.data());
+        advance(n_, {phi_data_.data(), used}, used < kMostOrder, e_sum_.data(), tolerance_, sizes_.usual.data(), weight_.data());
+        sizes_.own_weights(tolerance_, phi_[0].data(), weight_.data());
         root_ = false;
     }
 
@@ -393,6 +395,7 @@ private:
     StepCounts counts_;
     StepEquations equations_;
     PartNorm norm_;
+    ErrorSizes sizes_;
     double *y_, *yp_;  ///< z and z' of the step under way, where the programs read them
 
     double x_ = 0, h_ = 0, h_used_ = 0, h_begun_ = 0;
@@ -406,7 +409,7 @@ private:
     std::array<double, kMostOrder + 1> psi_{}, alpha_{}, beta_{}, sigma_{}, gamma_{};
     double cj_ = 0, error_factor_ = 0;
     double size_ = 0, term_ = 0, below_ = 0, term_below_ = 0;
-    std::vector<double> e_sum_, delta_, weight_, usual_;
+    std::vector<double> e_sum_, delta_, weight_;
     RootSearch roots_;
     bool root_ = false;
     bool resumed_ = false;  ///< no step was made yet since histories were kept over an event

@@ -8,6 +8,7 @@
 #include <string>
 #include <vector>
 
+#include "solve/error_sizes.hpp"
 #include "solve/start.hpp"
 
 namespace netloop {
@@ -25,6 +26,10 @@ public:
     virtual ~Integrator() = default;
     /// Begins, or begins anew after an event, from consistent values.
     virtual void restart(const State& s) = 0;
+    /// What comes next begins from values that hold the noise of quick modes which another method left undamped: they are damped first.
+    virtual void damp_first() {}
+    /// The length of the first step behind the next restart, s, where something is known of it.
+    virtual void begin_with(double step) { (void)step; }
     /// Goes on behind an event within or at the end of the last step, from consistent values: what is marked in `jumped` (per member of
     /// z: its value or its rate jumped) begins anew, the rest keeps its history where the method can. False: all began anew.
     virtual bool resume(const State& s, const std::vector<char>& jumped)
@@ -48,7 +53,7 @@ public:
     virtual const std::vector<int>& crossings() const = 0;
     virtual StepCounts counts() const = 0;
     /// What it found about the problem: that it suits another kind of method better.
-    enum class Advice { keep, stiff };
+    enum class Advice { keep, stiff, held };  ///< held: stability bounds its steps, which others might make longer
     virtual Advice advice() const { return Advice::keep; }
     /// Which methods it took, from when on and why; empty where that was the user's choice.
     virtual std::string story() const { return {}; }
@@ -58,6 +63,7 @@ public:
 
 struct IntegratorSettings {
     double tolerance = 1e-6;
+    std::vector<OwnTolerance> own;  ///< of single quantities; SUNDIALS' do not look at them
     /// Fixed step: explicit Euler, classical Runge-Kutta, linearly implicit Euler.
     enum class Method { automatic, bdf, adams, sdirk, ida, cvode, euler, rk4, implicit_euler } method = Method::automatic;
     std::string name = "ida";  ///< of the method, as the user gives it

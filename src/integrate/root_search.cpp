@@ -149,12 +149,13 @@ bool RootSearch::find(double before, double now, const std::function<void(double
 {
     if (none()) return false;
     double rounding = 1e-14;
+    bool solved = false;  // while a crossing of what is solved is enclosed: the polynomial would put it elsewhere
     auto values_at = [&](double t, std::vector<double>& g) {
         interpolate(t, z_, rates_);
         e_.at(t, z_.data(), rates_.data());
         root_values(e_, active_, g.data());
         // what is no state is solved where the side is not clear; far from a zero the polynomial is close enough
-        if (reads_solved_ && is_unclear(g) && e_.solve_rest) {
+        if (reads_solved_ && (solved || is_unclear(g)) && e_.solve_rest) {
             if (!e_.solve_rest(t, z_, rates_)) interpolate(t, z_, rates_);
             e_.at(t, z_.data(), rates_.data());
             root_values(e_, active_, g.data());
@@ -192,8 +193,12 @@ bool RootSearch::find(double before, double now, const std::function<void(double
     constexpr int kHidden = 8;
     for (int hidden = 0; hidden < kHidden; ++hidden) {
         rounding = 0;  // these do cross: a value that is all but zero is as good as can be had
+        const auto& conditions = e_.model().form.conditions;
+        solved = std::any_of(active_.begin(), active_.end(),
+                             [&](const ActiveRoot& a) { return conditions[a.condition].reads_solved && crosses(before_[a.root], now_[a.root]); });
         enclose(before, end, 100 * std::numeric_limits<double>::epsilon() * (std::abs(now) + std::abs(now - before)), values_at);
         rounding = 1e-14;
+        solved = false;
         if (active_.size() == crossing_.size()) break;
         values_at(time_, now_);
         double dip = look_for_dip(before, time_, values_at);

@@ -6,11 +6,13 @@
 #include <array>
 #include <cmath>
 #include <limits>
+#include <utility>
 
 #include "integrate/hermite.hpp"
 #include "integrate/integrator.hpp"
 #include "integrate/root_search.hpp"
 #include "integrate/step_equations.hpp"
+#include "solve/error_sizes.hpp"
 #include "solve/failure.hpp"
 #include "solve/flush_denormals.hpp"
 #include "solve/vector_loops.hpp"
@@ -46,21 +48,28 @@ public:
           n_(m_.n()),
           equations_(evaluation, counts_, 0.01),
           norm_(m_),
+          sizes_(m_, settings.own, settings.tolerance),
           roots_(evaluation)
     {
         for (auto& k : k_) k.assign(n_, 0.0);
-        for (auto* v : {&correction_, &base_, &error_, &weight_, &usual_}) v->assign(n_, 0.0);
-        for (std::size_t i = 0; i < n_; ++i) usual_[i] = m_.form.z[i].usual;
+        for (auto* v : {&correction_, &base_, &error_, &weight_}) v->assign(n_, 0.0);
     }
 
     void restart(const State& s) override
     {
         now_ = before_ = s;
-        fresh_ = h_ == 0;  // the step length of before the event is a good guess for after it
+        fresh_ = h_ == 0 || hint_ > 0;  // the step length of before the event is a good guess for after it
         root_ = false;
+        damping_ = std::exchange(damp_next_, false) ? kDamping : 0;
         set_weights();
         roots_.start(s.time, s.z, s.rates);
     }
+    void begin_with(double step) override
+    {
+        hint_ = step;
+        equations_.forget_matrix();
+    }
+    void damp_first() override { damp_next_ = true; }
     void states_changed() override
     {
         equations_.states_changed();
@@ -93,13 +102,14 @@ public:
 private:
     using Solved = StepEquations::Solved;
 
-    void set_weights() { weigh(n_, settings_.tolerance, now_.z.data(), usual_.data(), weight_.data()); }
+    void set_weights() { sizes_.weigh(settings_.tolerance, now_.z.data(), weight_.data()); }
 
     void begin(double target)
     {
         fresh_ = false;
         double distance = std::max(target - now_.time, std::numeric_limits<double>::epsilon() * std::abs(now_.time));
-        h_ = norm_.first_step(weight_.data(), now_.rates.data(), distance);
+        h_ = hint_ > 0 ? std::min(hint_, distance) : norm_.first_step(weight_.data(), now_.rates.data(), distance);
+        hint_ = 0;
     }
 
     // True if the step ends at the target.
@@ -113,12 +123,18 @@ private:
             double h = at_target ? left : h_ * 2 > left ? 0.5 * left : h_;
             Solved solved = stages(h);
             double size = solved == Solved::yes ? norm_(weight_.data(), error_.data()) : HUGE_VAL;
+            if (solved == Solved::yes && damping_ > 0) {
+                equations_.filter(now_.time, error_.data());
+                // the noise that is damped is an error that was made before: it may be some tolerances, fewer with each step
+                size = std::min(size, std::ldexp(norm_(weight_.data(), error_.data()), -damping_));
+            }
             if (size <= 1) {
                 ++counts_.steps;
                 counts_.last_step = h;
                 counts_.last_order = 4;
                 double by = std::clamp(0.8 * std::pow(std::max(size, 1e-10), -0.25), 0.5, 4.0);
                 if (failures > 0) by = std::min(by, 1.0);
+                if (damping_ > 0) --damping_, by = std::min(by, 2.0);
                 // a step cut short by the target tells less about the next
                 h_ = h < h_ ? std::max(h_, by * h) : by * h;
                 return at_target;
@@ -190,12 +206,16 @@ private:
     StepCounts counts_;
     StepEquations equations_;
     PartNorm norm_;
+    ErrorSizes sizes_;
     RootSearch roots_;
     State before_, now_;
-    double h_ = 0;
+    double h_ = 0, hint_ = 0;
+    static constexpr int kDamping = 6;
+    bool damp_next_ = false;
+    int damping_ = 0;  ///< steps in which what is quick is to be damped: it does not count as their error
     bool fresh_ = true, root_ = false;
     std::array<std::vector<double>, kStages> k_;
-    std::vector<double> correction_, base_, error_, weight_, usual_;
+    std::vector<double> correction_, base_, error_, weight_;
 };
 
 }  // namespace

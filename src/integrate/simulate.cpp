@@ -19,6 +19,7 @@ Simulation::Simulation(std::shared_ptr<const CompiledModel> model, const SourceS
       settings_(settings),
       moments_(evaluation_, consistent_, sources_),
       measuring_(evaluation_, settings.tolerance),
+      limits_(evaluation_, sources_, settings.tolerance),
       jumped_(evaluation_.model().n(), 0)
 {
     evaluation_.solve_rest = [this](double t, std::vector<double>& z, std::vector<double>& rates) {
@@ -85,23 +86,7 @@ void Simulation::take_integrator()
         Op op = g[id].op;
         fragile_ = fragile_ || op == Op::sqrt || op == Op::log || op == Op::pow || op == Op::asin || op == Op::acos;
     }
-    ranged_.clear();
-    for (std::uint32_t i = 0; i < model->n(); ++i)
-        if (std::isfinite(model->form.z[i].low) || std::isfinite(model->form.z[i].high)) ranged_.push_back(i);
-}
-
-// An accepted state outside a declared range ends the run where it is met.
-void Simulation::check_ranges() const
-{
-    constexpr double kSlack = 10;  // tolerances: so far a value may be off
-    const CompiledModel& m = evaluation_.model();
-    for (std::uint32_t i : ranged_) {
-        const ZEntry& z = m.form.z[i];
-        double v = state_.z[i], end = v < z.low ? z.low : v > z.high ? z.high : v;
-        if (std::abs(v - end) <= kSlack * settings_.tolerance * std::max(z.usual, std::abs(end))) continue;
-        throw NumericFailure("run-failed", fmt::format("at {:.9g} s a declared range is left: {}", state_.time, describe_outside(m, sources_, i, v)),
-                             "look at what drives it there: a start value, a param, a force or flow; or widen the range if it may go so far");
-    }
+    limits_.renew();
 }
 
 void Simulation::reconcile()
@@ -172,6 +157,7 @@ void Simulation::make_row(State& s, const RowSink& sink)
     // the states are as the integrator has them; everything else is solved from them, so constraints hold in the row too
     if (!settled_) consistent_.solve(s, sources_);
     evaluation_.at(s.time, s.z.data(), s.rates.data());
+    limits_.at_row(s);
     ++rows_;
     measuring_.row(s);
     if (sink) sink(s, evaluation_);
@@ -264,9 +250,23 @@ bool Simulation::advance(double target, const std::vector<double>& outputs, cons
         bool corner = at_limit && !clocked && !jump && knot <= limit && (!broken || delayed.order <= kSmoothEnough || next_knot(from) <= limit);
         if (broken) delays->break_sources(t, delayed.order + 1);
         // where nothing looks at the state, it need not be taken out of the integrator's history at every step
-        if (looks_at_state || fragile_ || !ranged_.empty() || stopped != Integrator::Stopped::stepped) integrator_->interpolate(t, state_);
+        if (looks_at_state || fragile_ || limits_.any() || stopped != Integrator::Stopped::stepped) integrator_->interpolate(t, state_);
         state_.time = t;
-        check_ranges();
+        if (limits_.any() && !limits_.hold(state_)) {
+            // when: the rows up to there are recorded
+            constexpr int kHalvings = 40;
+            double within = from, outside = t;
+            for (int k = 0; k < kHalvings; ++k) {
+                State between = state_;
+                between.time = 0.5 * (within + outside);
+                integrator_->interpolate(between.time, between);
+                (limits_.hold(between) ? within : outside) = between.time;
+            }
+            rows_up_to(within, false);
+            integrator_->interpolate(outside, state_);
+            state_.time = outside;
+            limits_.leave(state_);
+        }
         // a condition that stood at its zero when integration began anew may be on the side that its mode denies: no crossing is seen,
         // so the event is taken here, one step late
         auto disagree = [&] {
@@ -286,12 +286,31 @@ bool Simulation::advance(double target, const std::vector<double>& outputs, cons
         }
         if (event) moment(found ? integrator_->crossings() : std::vector<int>{}, sink);
         moments_.look_for_pile_up(state_);
+        look_for_standstill(target);
         if (progress) progress(state_.time);
     }
     rows_up_to(target, false);
     state_.time = std::max(state_.time, target);  // an event may have come that little before it
     consistent_.solve(state_, sources_);
     return moments_.stop().empty();
+}
+
+// Very many steps that bring the run on by next to nothing will not bring it to its end.
+void Simulation::look_for_standstill(double target)
+{
+    constexpr std::size_t kMany = 100000;
+    constexpr double kNothing = 1e-9;  // of what is left
+    if (++steps_looked_at_ < kMany) return;
+    if (state_.time - looked_from_ < kNothing * (target - looked_from_)) {
+        std::string text =
+            fmt::format("at {:.9g} s the run does not get on: {} steps have brought it {:.3g} s further", state_.time, kMany, state_.time - looked_from_);
+        std::vector<std::size_t> worst = integrator_->worst();
+        for (std::size_t k = 0; k < worst.size() && k < 3; ++k)
+            text += (k == 0 ? "\n      hardest to follow: " : ", ") + describe_z(evaluation_.model(), worst[k], state_.z[worst[k]]);
+        throw NumericFailure("run-failed", text, "look at the equations of what is named: a limit that has no other side, a loop that holds itself");
+    }
+    steps_looked_at_ = 0;
+    looked_from_ = state_.time;
 }
 
 // Steps that are shorter than before the last event are part of what it costs.
@@ -342,7 +361,6 @@ void Simulation::moment(const std::vector<int>& found, const RowSink& sink)
     if (delays != nullptr) delays->look_behind_jumps(true);
     moments_.happen(state_, found);
     if (delays != nullptr && (moments_.touched() || moments_.log().any())) break_delays(sources);
-    events_ += moments_.log().any() ? 1 : 0;
     settled_ = moments_.settled();
     signals_.renew(evaluation_);
     measuring_.jump(state_);
@@ -436,11 +454,11 @@ RunStatistics Simulation::statistics() const
         s.counts.error_failures += c.error_failures, s.counts.convergence_failures += c.convergence_failures;
     }
     s.systems = integrators_.size();
-    s.events = events_;
     s.rows = rows_;
     double seconds = wall_ticks_ > 0 ? wall_seconds_ / wall_ticks_ : 0;
     for (const EventKind& kind : moments_.log().kinds()) {
-        if (kind.times.empty()) continue;
+        if (kind.times.empty() || !kind.told) continue;
+        s.events += kind.times.size();
         s.event_kinds.push_back(kind);
         s.event_kinds.back().ticks *= seconds;
     }

@@ -6,6 +6,7 @@
 #include <memory>
 
 #include "integrate/integrator.hpp"
+#include "integrate/limits.hpp"
 #include "integrate/measuring.hpp"
 #include "moments/moments.hpp"
 #include "solve/signals.hpp"
@@ -38,6 +39,7 @@ public:
     Evaluation& evaluation() { return evaluation_; }
     const StartReport& start_report() const { return report_; }
     const State& state() const { return state_; }
+    const IntegratorSettings& settings() const { return settings_; }
     bool started() const { return started_; }
     /// What a `stop` in the model said; empty: it said nothing.
     const std::string& stopped_by() const { return moments_.stop(); }
@@ -77,7 +79,7 @@ private:
     void renew_states();
     double next_knot(double after) const;
     void count_step(double ticks);
-    void check_ranges() const;
+    void look_for_standstill(double target);
 
     const SourceSet& sources_;
     Evaluation evaluation_;
@@ -92,13 +94,15 @@ private:
     Moments moments_;
     Measuring measuring_;
     Signals signals_;
-    std::size_t events_ = 0, rows_ = 0, kept_histories_ = 0;
-    std::vector<std::uint32_t> ranged_;  ///< members of z that have a range
-    bool looks_at_solved_ = false;       ///< conditions read what the equations settle
-    bool fragile_ = false;               ///< equations hold roots, logarithms or powers: they may have no value between two good states
-    State begun_;                        ///< of a system that is fragile: where the last step began
-    bool settled_ = false;               ///< the state at hand is consistent already
+    std::size_t rows_ = 0, kept_histories_ = 0;
+    Limits limits_;
+    bool looks_at_solved_ = false;  ///< conditions read what the equations settle
+    bool fragile_ = false;          ///< equations hold roots, logarithms or powers: they may have no value between two good states
+    State begun_;                   ///< of a system that is fragile: where the last step began
+    bool settled_ = false;          ///< the state at hand is consistent already
     std::vector<char> jumped_;
+    std::size_t steps_looked_at_ = 0;
+    double looked_from_ = 0;
     std::size_t steps_since_event_ = 0, burst_ = 0;
     double step_before_event_ = 0;  ///< > 0: steps are still shorter than they were
     double event_ticks_ = 0, burst_begin_ = 0;

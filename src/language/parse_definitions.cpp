@@ -78,6 +78,11 @@ const Statement* Parser::domain_definition()
             if (accept("if")) member.condition = expression();
         }
         if (member.kind == DomainMember::Kind::zero_sum && accept("small")) member.small = expression();
+        if (member.kind == DomainMember::Kind::shared && accept("in")) {
+            member.low = expression();
+            expect("..", "in the range");
+            member.high = expression();
+        }
         if (member.doc.empty()) member.doc = last().doc_after;
         end_statement("the quantity");
         domain.members.push_back(std::move(member));

@@ -57,24 +57,41 @@ const Statement* Parser::begin_item()
     return finish(begin, {}, std::move(item), "the statement");
 }
 
+// "leaf.angle, pump.*", to the end of the statement.
+std::vector<std::string> Parser::patterns(const char* behind)
+{
+    std::vector<std::string> list(1);
+    while (now().kind != TokenKind::end && !is(";") && !is("}") && !(now().line_before && !last().is(","))) {
+        if (is(","))
+            list.emplace_back();
+        else
+            list.back() += now().text;
+        take();
+    }
+    for (const std::string& p : list)
+        if (p.empty()) abandon(messages::expected_token, now().span, fmt::format("a path or pattern behind '{}'", behind), "nothing");
+    return list;
+}
+
+const Statement* Parser::tolerance_item()
+{
+    Span begin = now().span;
+    take();
+    ToleranceItem tolerance;
+    if (!is("usual") && !is("for")) tolerance.value = expression();
+    if (accept("usual")) tolerance.usual = expression();
+    if (accept("for"))
+        tolerance.patterns = patterns("for");
+    else if (tolerance.usual != nullptr)
+        abandon(messages::expected_token, now().span, "'for' and the quantities that have this usual size", fmt::format("'{}'", now().text));
+    return finish(begin, {}, std::move(tolerance), "the tolerance");
+}
+
 const Statement* Parser::keep_item()
 {
     Statement* s = arena_.statement(now().span);
     take();
-    KeepItem keep;
-    std::string pattern;
-    while (now().kind != TokenKind::end && !is(";") && !is("}") && !(now().line_before && !last().is(","))) {
-        if (is(",")) {
-            keep.patterns.push_back(std::move(pattern));
-            pattern.clear();
-        } else {
-            pattern += now().text;
-        }
-        take();
-    }
-    keep.patterns.push_back(std::move(pattern));
-    for (const std::string& p : keep.patterns)
-        if (p.empty()) abandon(messages::expected_token, s->span, "a path or pattern behind 'keep'", "nothing");
+    KeepItem keep{patterns("keep")};
     s->node = std::move(keep);
     s->span = from(s->span);
     return s;
@@ -143,7 +160,7 @@ const Statement* Parser::scenario_item()
         expect("at", "behind 'stop'");
         return finish(begin, {}, StopItem{expression()}, "the stop time");
     }
-    if (accept("tolerance")) return finish(begin, {}, ToleranceItem{expression()}, "the tolerance");
+    if (is("tolerance")) return tolerance_item();
     if (accept("measure")) {
         MeasureItem measure;
         measure.name = name("the measure");

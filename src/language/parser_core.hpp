@@ -115,6 +115,8 @@ private:
     const Statement* output_item();
     const Statement* begin_item();
     const Statement* keep_item();
+    const Statement* tolerance_item();
+    std::vector<std::string> patterns(const char* behind);
     const Statement* figure_item();
 
     struct Nested {

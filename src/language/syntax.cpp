@@ -66,6 +66,13 @@ std::string wrapped(const Expr& e, int least)
     return strength(e) < least ? "(" + text + ")" : text;
 }
 
+// What follows a number with a unit, or divides by it, would be read as part of the unit.
+std::string with_unit_apart(const Expr& e, int least, bool apart)
+{
+    bool unit = e.kind == ExprKind::number && e.unit && e.unit->text != "1" && !e.unit->text.empty() && e.text != "pi";
+    return unit && apart ? "(" + text_of(e) + ")" : wrapped(e, least);
+}
+
 std::string joined(const std::vector<const Expr*>& list)
 {
     std::string text;
@@ -95,18 +102,18 @@ std::string text_of(const Expr& e)
             return wrapped(*e.args[0], 10) + std::string(static_cast<std::size_t>(e.order), '\'');
         case ExprKind::chain: {
             int level = strength(e);
-            std::string text = wrapped(*e.args[0], level);
+            std::string text = with_unit_apart(*e.args[0], level, level == 6);
             for (std::size_t i = 1; i < e.args.size(); ++i) {
                 char op = e.text[i - 1];
                 text += op == '|' ? " or " : op == '&' ? " and " : level == 6 ? std::string(1, op) : fmt::format(" {} ", op);
-                text += wrapped(*e.args[i], level + 1);
+                text += with_unit_apart(*e.args[i], level + 1, level == 6 && (op == '/' || i + 1 < e.args.size()));
             }
             return text;
         }
         case ExprKind::negate:
             return "-" + wrapped(*e.args[0], 7);
         case ExprKind::power:
-            return wrapped(*e.args[0], 9) + "^" + wrapped(*e.args[1], 8);
+            return with_unit_apart(*e.args[0], 9, true) + "^" + wrapped(*e.args[1], 8);
         case ExprKind::compare:
             return wrapped(*e.args[0], 5) + " " + e.text + " " + wrapped(*e.args[1], 5);
         case ExprKind::is_stage:

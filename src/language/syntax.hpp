@@ -231,11 +231,12 @@ struct DomainMember {
     Span span;
     std::string doc;
     std::optional<Unit> unit;
-    Path fluid_kind;                  ///< of a fluid
-    std::string along;                ///< of a carried quantity
-    const Expr* condition = nullptr;  ///< of a carried quantity
-    const Expr* usual = nullptr;      ///< usual size of a carried quantity
-    const Expr* small = nullptr;      ///< of a zero-sum quantity that carries others: the flow below which both directions count
+    Path fluid_kind;                             ///< of a fluid
+    std::string along;                           ///< of a carried quantity
+    const Expr* condition = nullptr;             ///< of a carried quantity
+    const Expr* usual = nullptr;                 ///< usual size of a carried quantity
+    const Expr *low = nullptr, *high = nullptr;  ///< range of a shared quantity
+    const Expr* small = nullptr;                 ///< of a zero-sum quantity that carries others: the flow below which both directions count
 };
 struct DomainDecl {
     std::string name;
@@ -278,7 +279,9 @@ struct OutputItem {
     std::vector<const Expr*> at;
 };
 struct ToleranceItem {
-    const Expr* value = nullptr;
+    const Expr* value = nullptr;        ///< null: the run's
+    const Expr* usual = nullptr;        ///< the size below which absolute errors count; null: as it is without this
+    std::vector<std::string> patterns;  ///< of the quantities that it is for; empty: of all
 };
 struct BeginItem {
     bool steady = false;

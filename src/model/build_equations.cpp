@@ -117,6 +117,14 @@ void Instantiator::make_port_quantities()
             if (m.unit) q.unit = *m.unit;
             q.doc = p.doc;
             q.origin = {p.instance, p.span};
+            if (m.low != nullptr) {
+                Env own{kNoNode, p.domain->scope, nullptr, nullptr, true};
+                q.low = need_constant(*m.low, own, "a range");
+                q.high = need_constant(*m.high, own, "a range");
+                if (q.doc.empty()) q.doc = m.doc;
+                auto id = static_cast<QuantityId>(model_->quantities.size());
+                model_->limits.push_back({FlatLimit::Of::quantity, id, graph_.quantity(id), graph_.constant(q.low), graph_.constant(q.high)});
+            }
             model_->quantities.push_back(std::move(q));
         }
     }
@@ -189,6 +197,8 @@ void Instantiator::settle_parameters()
                         f.low = number(low, f.low);
                         f.high = number(high, f.high);
                         f.usual = std::abs(number(usual, 0));
+                        if (q->low != nullptr)
+                            model_->limits.push_back({FlatLimit::Of::quantity, held.first + i, graph_.quantity(held.first + i), at(low, i), at(high, i)});
                     }
                 } else if (held.kind == InstanceMember::Kind::memory) {
                     std::uint32_t n = 1;
@@ -202,6 +212,9 @@ void Instantiator::settle_parameters()
                     if (v.is_array() && v.elements.size() != n)
                         give_up(messages::bad_value, e->span, fmt::format("'{}' has {} elements, the value has {}", name, n, v.elements.size()));
                     for (std::uint32_t i = 0; i < n; ++i) model_->memories[held.first + i].start = at(v, i);
+                    Value low = built(q->low, n), high = built(q->high, n);
+                    for (std::uint32_t i = 0; i < n && q->low != nullptr; ++i)
+                        model_->limits.push_back({FlatLimit::Of::memory, held.first + i, graph_.leaf(Op::memory, held.first + i), at(low, i), at(high, i)});
                 }
             } catch (const StatementGivenUp&) {
             }
@@ -526,8 +539,12 @@ void Instantiator::make_views()
             std::string path = (instances_[id].path.empty() ? "" : instances_[id].path + ".") + q.name;
             Value v = view_value(i, path);
             Type type = checker_.declared_type(q, instances_[id].info, *views_[i].scope);
+            Env own{id, views_[i].scope, nullptr, nullptr, true};
             auto add = [&](const std::string& name, NodeId node, const Unit& unit) {
                 if (node == kNoNode) return;
+                if (q.low != nullptr)
+                    model_->limits.push_back(
+                        {FlatLimit::Of::view, static_cast<std::uint32_t>(model_->views.size()), node, build_scalar(*q.low, own), build_scalar(*q.high, own)});
                 model_->views.push_back({name, node, unit, v.boolean || type.kind == Type::Kind::condition, views_[i].doc, {id, views_[i].span}});
             };
             if (!views_[i].results.empty()) {

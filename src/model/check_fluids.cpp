@@ -77,6 +77,8 @@ void UnitChecker::check_domain(const DomainDecl& domain, const FileScope& scope)
                 set_.diagnostics.report(messages::bad_value, size->span, fmt::format("'{}': a positive number with its unit is expected", brief(*size)));
             expect_fits(m.name, Type::of(*m.unit), type_of(*size, context), *size);
         }
+        for (const Expr* end : {m.low, m.high})
+            if (end != nullptr) expect_fits(m.name, Type::of(*m.unit), type_of(*end, context), *end);
         if (m.kind != DomainMember::Kind::carried) continue;
         auto along = std::find_if(domain.members.begin(), domain.members.end(), [&](const DomainMember& o) { return o.name == m.along; });
         if (along == domain.members.end() || along->kind != DomainMember::Kind::zero_sum)

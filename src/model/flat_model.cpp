@@ -23,6 +23,7 @@ std::vector<NodeId*> FlatModel::event_expressions()
     for (FlatAccumulator& a : accumulators) add(a.value), add(a.when), add(a.from_time), add(a.to_time);
     for (FlatMeasure& m : measures) add(m.value);
     for (FlatDemand& d : demands) add(d.condition), add(d.left), add(d.right);
+    for (FlatLimit& l : limits) add(l.value), add(l.low), add(l.high);
     return list;
 }
 
@@ -33,6 +34,24 @@ std::vector<NodeId*> FlatModel::side_expressions()
     for (FlatGuess& g : guesses) list.insert(list.end(), {&g.target, &g.value});
     for (FlatView& v : views) list.push_back(&v.value);
     return list;
+}
+
+FlatModel::Limited FlatModel::limited(const FlatLimit& limit) const
+{
+    auto of = [](const auto& x) { return Limited{&x.path, &x.doc, &x.unit, &x.origin}; };
+    return limit.of == FlatLimit::Of::quantity ? of(quantities[limit.index])
+           : limit.of == FlatLimit::Of::view   ? of(views[limit.index])
+                                               : of(memories[limit.index]);
+}
+
+std::string FlatModel::range_text(const FlatLimit& limit) const
+{
+    const Unit& unit = *limited(limit).unit;
+    auto end = [&](NodeId node) {
+        if (!graph.is_constant(node)) return node_text(node);
+        return fmt::format("{:.6g}{}", unit.from_si(graph.value(node)), unit.text.empty() || unit.text == "1" ? "" : " " + unit.text);
+    };
+    return fmt::format("{} .. {}", end(limit.low), end(limit.high));
 }
 
 void FlatModel::verify() const

@@ -182,6 +182,13 @@ struct FlatDemand {
     Origin origin;
 };
 
+/// `in low .. high` of a var, an input, a let, a memory or a shared quantity of a domain.
+struct FlatLimit {
+    enum class Of { quantity, view, memory } of = Of::quantity;
+    std::uint32_t index = 0;                                ///< of that
+    NodeId value = kNoNode, low = kNoNode, high = kNoNode;  ///< the ends may be expressions
+};
+
 /// What happens at moments.
 struct FlatEvents {
     std::vector<FlatMemory> memories;
@@ -192,6 +199,7 @@ struct FlatEvents {
     std::vector<FlatAccumulator> accumulators;
     std::vector<FlatMeasure> measures;
     std::vector<FlatDemand> demands;
+    std::vector<FlatLimit> limits;
     /// Conditions whose equations differ in kind: each combination of them may need a system of its own.
     std::vector<NodeId> switches;
 };
@@ -221,6 +229,16 @@ struct FlatModel : FlatEvents {
 
     /// The place to show for an origin: its own if that is the user's, else the part in the user's files that brings it in.
     Span shown_place(const Origin& origin) const { return origin.in_library ? places[origin.instance] : origin.span; }
+
+    /// What a limit is put on, as the user reads it.
+    struct Limited {
+        const std::string *path, *doc;
+        const Unit* unit;
+        const Origin* origin;
+    };
+    Limited limited(const FlatLimit& limit) const;
+    /// "0 L .. size".
+    std::string range_text(const FlatLimit& limit) const;
 
     /// Every expression outside the equations: starts, lets, blocks, delays. What a pass does to leaves, it does to these.
     std::vector<NodeId*> side_expressions();

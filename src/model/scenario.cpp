@@ -86,7 +86,10 @@ private:
             plan_.output_points = output->points;
             plan_.output_at = output->at;
         } else if (const auto* tolerance = s.as<ToleranceItem>()) {
-            plan_.tolerance = tolerance->value;
+            if (tolerance->patterns.empty())
+                plan_.tolerance = tolerance->value;
+            else
+                plan_.tolerances.push_back({&s, &scope});
         } else if (const auto* keep = s.as<KeepItem>()) {
             plan_.keep = keep->patterns;
         } else if (const auto* begin = s.as<BeginItem>()) {
@@ -262,6 +265,9 @@ void check_plan(LibrarySet& set, ScenarioPlan& plan)
     for (const Expr* e : plan.output_at) seconds("output at", e);
     if (plan.tolerance != nullptr)
         checker.expect_fits("tolerance", Type::of(Unit{}), checker.type_of_expression(info, scope, *plan.tolerance), *plan.tolerance);
+    for (const BodyItem& item : plan.tolerances)
+        if (const Expr* value = item.statement->as<ToleranceItem>()->value)
+            checker.expect_fits("tolerance", Type::of(Unit{}), checker.type_of_expression(info, *item.scope, *value), *value);
     if (plan.begin != nullptr) {
         seconds("begin at", plan.begin->at);
         for (const Expr* e : plan.begin->except) checker.type_of_expression(info, scope, *e);

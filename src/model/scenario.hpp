@@ -17,6 +17,7 @@ struct ScenarioPlan {
     const Expr* output_points = nullptr;
     std::vector<const Expr*> output_at;
     const Expr* tolerance = nullptr;
+    std::vector<BodyItem> tolerances;  ///< of single quantities
     const BeginItem* begin = nullptr;
     std::vector<BodyItem> finds;
     std::vector<BodyItem> measures, demands, figures;

@@ -1,7 +1,6 @@
 #include "model/written.hpp"
 
 #include <algorithm>
-#include <cmath>
 
 namespace netloop {
 
@@ -16,15 +15,15 @@ WrittenModel as_written(const FlatModel& flat)
     }
     for (const FlatView& v : flat.views) w.views.push_back(v.value), roots.push_back(v.value);
     w.inits = flat.inits;
+    w.limits = flat.limits;
+    for (const FlatLimit& l : w.limits) roots.insert(roots.end(), {l.value, l.low, l.high});
     for (const FlatInit& i : w.inits) roots.insert(roots.end(), {i.left, i.right});
     for (const FlatParameter& p : flat.parameters) w.parameters.push_back(p.value), roots.push_back(p.value);
     std::erase(roots, kNoNode);
     std::vector<NodeId> order = g.reachable(roots);
     w.needs.assign(order.empty() ? 0 : order.back() + 1, 0);
-    std::vector<std::uint32_t> highest(flat.quantities.size(), 0);  ///< one more than the highest order needed; a range needs the quantity itself
-    for (QuantityId q = 0; q < highest.size(); ++q)
-        if (std::isfinite(flat.quantities[q].low) || std::isfinite(flat.quantities[q].high)) highest[q] = 1;
-    for (auto at = order.rbegin(); at != order.rend(); ++at) {  // parents before children
+    std::vector<std::uint32_t> highest(flat.quantities.size(), 0);  ///< one more than the highest order needed
+    for (auto at = order.rbegin(); at != order.rend(); ++at) {      // parents before children
         const Node& n = g[*at];
         std::uint32_t need = w.needs[*at];
         if (n.op == Op::quantity) highest[n.a] = std::max(highest[n.a], n.b + need + 1);

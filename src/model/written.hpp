@@ -22,6 +22,7 @@ struct WrittenModel {
     std::vector<Equation> equations;  ///< in the order of FlatModel::equations
     std::vector<NodeId> views;        ///< in the order of FlatModel::views
     std::vector<FlatInit> inits;
+    std::vector<FlatLimit> limits;
     std::vector<NodeId> parameters;         ///< the value of each, in the order of FlatModel::parameters
     std::vector<std::uint32_t> needs;       ///< per node up to the largest of them: how many of its derivatives are needed
     std::vector<Leaf> leaves;               ///< those of one quantity in a row, from order 0 on

@@ -6,10 +6,11 @@
 
 namespace netloop {
 
-/// One kind of event: a located condition, or an `every` block.
+/// One kind of event: a located condition that turned, or a block that was run: a `when`, an `every`, a transition that was taken.
 struct EventKind {
-    bool block = false;       ///< an `every` block; else a condition
+    bool block = false;       ///< a block; else a condition
     std::uint32_t index = 0;  ///< of the block or the condition
+    bool told = false;        ///< a condition that blocks alone look at is told by what they do, not by itself
     std::vector<double> times;
     double steps_lost = 0;  ///< steps made until the step length was half again what it had been before
     double ticks = 0;       ///< time for locating it, settling it, and those steps
@@ -17,15 +18,26 @@ struct EventKind {
 
 class EventLog {
 public:
-    void begin(std::size_t n_conditions, const std::vector<std::uint32_t>& every_blocks)
+    void begin(std::size_t n_conditions, std::size_t n_blocks)
     {
         kinds_.clear();
-        for (std::uint32_t i = 0; i < n_conditions; ++i) kinds_.push_back({false, i, {}, 0, 0});
+        last_.clear();
+        for (std::uint32_t i = 0; i < n_conditions; ++i) kinds_.push_back({false, i, false, {}, 0, 0});
         n_conditions_ = n_conditions;
-        for (std::uint32_t b : every_blocks) kinds_.push_back({true, b, {}, 0, 0});
+        for (std::uint32_t b = 0; b < n_blocks; ++b) kinds_.push_back({true, b, true, {}, 0, 0});
     }
-    void condition(std::size_t i, double time) { add(i, time); }
-    void every(std::size_t k, double time) { add(n_conditions_ + k, time); }
+    /// A condition turned. `told`: something other than the conditions of blocks looks at it; else those blocks bear what it costs.
+    void condition(std::size_t i, double time, bool told, const std::vector<std::uint32_t>& blocks)
+    {
+        kinds_[i].told |= told;
+        add(i, time);
+        if (told) return;
+        last_.pop_back();
+        for (std::uint32_t b : blocks) last_.push_back(n_conditions_ + b);
+        if (blocks.empty()) last_.push_back(i);
+    }
+    /// A block was run, a transition taken.
+    void block(std::size_t b, double time) { add(n_conditions_ + b, time); }
     /// Those of the last moment share what it cost.
     void charge(double steps, double ticks)
     {

@@ -64,7 +64,7 @@ void Modes::put(std::size_t i, double mode, double time, EventLog* log)
 {
     e_.set_mode(i, mode);
     if (p().mode_in_equations[i]) touched_ = true;
-    if (log != nullptr && watched(i)) log->condition(i, time);
+    if (log != nullptr && watched(i)) log->condition(i, time, p().told[i] != 0, p().guarded[i]);
 }
 
 void Modes::renew_clock(double time)

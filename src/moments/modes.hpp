@@ -53,7 +53,7 @@ public:
     void log_turn(std::size_t i, double time, EventLog& log)
     {
         if (p().mode_in_equations[i]) touched_ = true;
-        if (watched(i)) log.condition(i, time);
+        if (watched(i)) log.condition(i, time, p().told[i] != 0, p().guarded[i]);
     }
     /// Whether a condition is looked at in the stages that the sequences are in.
     bool watched(std::size_t i) const;

@@ -94,9 +94,7 @@ void Moments::parameters_changed()
 void Moments::before_start(double time, const std::vector<std::pair<std::uint32_t, double>>& recorded)
 {
     recorded_ = recorded;
-    std::vector<std::uint32_t> every;
-    for (const auto& t : p().every) every.push_back(t.block);
-    log_.begin(m().form.conditions.size(), every);
+    log_.begin(m().form.conditions.size(), m().form.events.blocks.size());
     e_.work_out(p().starts);
     std::vector<double> values;
     for (const auto& [memory, place] : p().start_of) values.push_back(e_.value_at(place));
@@ -183,7 +181,7 @@ bool Moments::take_variant(State& s)
 {
     // what is about to move off its limit is on that side already, or two systems would hand the start to each other
     EventLog unheard;
-    unheard.begin(m().form.conditions.size(), {});
+    unheard.begin(m().form.conditions.size(), m().form.events.blocks.size());
     std::fill(looked_ahead_.begin(), looked_ahead_.end(), 0);
     bool driven_back = false;
     if (variants_.any()) modes_.look_ahead(s, unheard, looked_ahead_, driven_back);
@@ -206,6 +204,16 @@ void Moments::begin(State& s)
         if (m().form.events.blocks[b].kind == Kind::start) start.push_back(b);
     blocks_.run(start, s);
     run_every(s);
+    // what is forbidden is so from the start on: a `when` that does nothing but fail is looked at there, too
+    guards(s);
+    std::vector<std::uint32_t> forbidden;
+    for (std::uint32_t b : whens_) {
+        const FlatBlock& block = m().form.events.blocks[b];
+        bool fails = block.settings.empty() &&
+                     std::all_of(block.alerts.begin(), block.alerts.end(), [](const FlatAlert& a) { return a.action == FlatAlert::Action::fail; });
+        if (fails && guard(b)) forbidden.push_back(b);
+    }
+    if (!forbidden.empty()) blocks_.run(forbidden, s);
     finish_pass(s);
 }
 
@@ -231,7 +239,7 @@ void Moments::run_every(State& s)
         Tick& t = ticks_[k];
         if (t.next > s.time + same_moment(s.time)) continue;
         due.push_back(p().every[k].block);
-        log_.every(k, s.time);
+        log_.block(p().every[k].block, s.time);
         do t.next = t.first + ++t.count * t.period;
         while (t.next <= s.time + same_moment(s.time));
     }
@@ -261,6 +269,7 @@ void Moments::run_transitions(State& s)
         std::uint32_t k = block.sequence;
         blocks_.set(sequences[k].stage, block.target + 1, b);
         blocks_.set(sequences[k].since, s.time, b);
+        log_.block(b, s.time);
         entered_[k] = 1;
         recheck_[k] = HUGE_VAL;
         to_enter_.push_back(k);
@@ -276,6 +285,7 @@ void Moments::run_whens(State& s)
         bool now = guard(b);
         if (now && was_[b] == 0) {
             fire.push_back(b);
+            log_.block(b, s.time);
             fired_now_.push_back(b);
             if (fired_[b].empty()) first_fired_[b] = s.time;
             fired_[b].push_back(s.time);

@@ -68,7 +68,6 @@ json numbers(const std::vector<Recording>& runs, const std::vector<std::string>&
 {
     json all{{"mark", "#a33b20"}, {"runs", json::array()}, {"figures", json::array()}, {"measures", json::array()}, {"units", json::object()}};
     for (const char* c : kColours) all["colours"].push_back(c);
-    for (int length : kRunDashes) all["run_dashes"].push_back(length);
     for (std::size_t k = 0; k < runs.size(); ++k) {
         const Recording& r = runs[k];
         PackedRecording packed = pack(r, share);

@@ -43,12 +43,13 @@ std::string describe_z(const CompiledModel& model, std::size_t i, double value)
     return fmt::format("'{}' = {:.6g} {}", name, unit.from_si(value), unit.text);
 }
 
-std::string describe_outside(const FlatQuantity& q, const SourceSet& sources, Span span, double value)
+std::string describe_outside(const FlatModel& flat, const FlatLimit& limit, const SourceSet& sources, double value, double low, double high)
 {
-    std::string place = place_text(sources, span), unit = q.unit.text.empty() || q.unit.text == "1" ? "" : " " + q.unit.text;
-    auto end = [&](double si) { return std::isfinite(si) ? fmt::format("{:.6g}{}", q.unit.from_si(si), unit) : si < 0 ? "-inf" : "inf"; };
-    return fmt::format("{}'{}' = {:.6g}{}, which must lie in {} .. {}{}", place.empty() ? "" : place + ": ", q.path, q.unit.from_si(value), unit, end(q.low),
-                       end(q.high), q.doc.empty() ? "" : " (" + q.doc + ")");
+    FlatModel::Limited of = flat.limited(limit);
+    std::string place = place_text(sources, flat.shown_place(*of.origin)), unit = of.unit->text.empty() || of.unit->text == "1" ? "" : " " + of.unit->text;
+    auto end = [&](double si) { return std::isfinite(si) ? fmt::format("{:.6g}{}", of.unit->from_si(si), unit) : si < 0 ? "-inf" : "inf"; };
+    return fmt::format("{}'{}' = {:.6g}{}, which must lie in {} .. {}{}", place.empty() ? "" : place + ": ", *of.path, of.unit->from_si(value), unit, end(low),
+                       end(high), of.doc->empty() ? "" : " (" + *of.doc + ")");
 }
 
 std::string describe_outside(const CompiledModel& model, const SourceSet& sources, std::size_t i, double value)
@@ -57,12 +58,13 @@ std::string describe_outside(const CompiledModel& model, const SourceSet& source
     const FlatModel& flat = model.form.flat();
     const auto& resolutions = model.form.reduced.system.resolutions;
     Variable v = model.form.z[i].variable;
-    for (QuantityId q = 0; q < resolutions.size(); ++q) {
-        const Resolution& r = resolutions[q];
+    for (const FlatLimit& limit : flat.limits) {
+        if (limit.of != FlatLimit::Of::quantity) continue;
+        const Resolution& r = resolutions[limit.index];
         if (r.known != kNoNode || r.representative != v.quantity || r.order != v.order) continue;
-        const FlatQuantity& f = flat.quantities[q];
+        const FlatQuantity& f = flat.quantities[limit.index];
         double own = r.sign * value;
-        if (own < f.low || own > f.high) return describe_outside(f, sources, flat.shown_place(f.origin), own);
+        if (own < f.low || own > f.high) return describe_outside(flat, limit, sources, own, f.low, f.high);
     }
     return describe_z(model, i, value);
 }

@@ -12,8 +12,8 @@ namespace netloop {
 
 /// "tank.loop:4: 'level' = 5 m, which must lie in 0 m .. 1 m (level of the oil)" for member i of z.
 std::string describe_outside(const CompiledModel& model, const SourceSet& sources, std::size_t i, double value);
-/// The same for a quantity of the model.
-std::string describe_outside(const FlatQuantity& quantity, const SourceSet& sources, Span place, double value);
+/// The same for what a limit is put on, by the values of it and of its ends.
+std::string describe_outside(const FlatModel& flat, const FlatLimit& limit, const SourceSet& sources, double value, double low, double high);
 
 /// "bridge.loop:41: in 'pump': q = ..." for residual i of the solver form.
 std::string describe_residual(const CompiledModel& model, const SourceSet& sources, std::size_t i);

@@ -42,6 +42,7 @@ NewtonResult solve_newton(const NewtonProblem& p, SparseLU& lu, std::vector<doub
             return finish(NewtonResult::Outcome::converged);
         }
         double lambda = 1;
+        for (std::size_t i = 0; i < p.longest.size(); ++i) lambda = std::min(lambda, p.longest[i] / std::max(p.longest[i], std::abs(step[i])));
         bool accepted = false;
         while (lambda > 1e-8) {
             for (std::size_t i = 0; i < n; ++i) trial[i] = x[i] + lambda * step[i];

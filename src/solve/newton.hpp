@@ -14,6 +14,8 @@ struct NewtonProblem {
     std::vector<double> scale;  ///< usual size of each unknown, > 0
     /// The range of each unknown, which no trial point leaves; empty: unbounded.
     std::vector<double> low{}, high{};
+    /// How far each unknown goes in one step at most; empty: as far as it likes.
+    std::vector<double> longest{};
     /// Residuals at x; false if one is not finite.
     std::function<bool(const std::vector<double>& x, std::vector<double>& residual)> residual;
     /// Values along the pattern.

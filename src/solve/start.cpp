@@ -2,9 +2,11 @@
 
 #include <fmt/format.h>
 
+#include <Eigen/SparseLU>
 #include <algorithm>
 #include <cmath>
 #include <memory>
+#include <numbers>
 #include <string_view>
 #include <unordered_map>
 
@@ -28,6 +30,7 @@ public:
 
     State run(StartReport& report)
     {
+        check_claims();
         system_->choose_by_matching();
         settle_modes(e_, s_);
         State begin = s_;
@@ -45,7 +48,6 @@ public:
         }
         check_still();
         check_ranges();
-        for (const FlatQuantity& q : m_.form.flat().quantities) quantities_.emplace(q.path, &q);
         check_redundant(report);
         tell(report);
         e_.at(s_.time, s_.z.data(), s_.rates.data());
@@ -128,6 +130,26 @@ private:
         return fmt::format("the rate of '{}' = {:g}", variable_name(m_, m_.form.z[state].variable), s_.rates[state]);
     }
 
+    // What a claim is made of, by its path: a quantity or a let.
+    const Unit* claimed_unit(const StartEquation& s) const
+    {
+        if (units_.empty()) {
+            const FlatModel& flat = m_.form.flat();
+            auto add = [&](const auto& list) {
+                for (const auto& q : list)
+                    if (!q.boolean) units_.emplace(q.path, &q.unit);
+            };
+            add(flat.quantities);
+            add(flat.views);
+        }
+        auto found = units_.find(std::string_view(s.text).substr(0, s.text.find(" = ")));
+        return found == units_.end() ? nullptr : found->second;
+    }
+    static std::string with_unit(const Unit& unit, double value)
+    {
+        return fmt::format("{:.6g}{}", unit.from_si(value), unit.text.empty() || unit.text == "1" ? "" : " " + unit.text);
+    }
+
     // "oil.T = 20 degC", "pump.temperature = oil46.temperature (20 degC)": what is claimed, with the value it has; of a long expression that value alone.
     std::string claim_text(const StartEquation& s) const
     {
@@ -135,13 +157,30 @@ private:
         const Graph& graph = m_.form.reduced.system.flat->graph;
         const Node& left = graph[s.left];
         bool constant = graph.is_constant(s.right);
-        std::size_t equals = s.text.find(" = ");
-        auto found = quantities_.find(std::string_view(s.text).substr(0, equals));
-        if (found == quantities_.end() || found->second->boolean || (left.op != Op::unknown && !constant)) return s.text;
-        const Unit& unit = found->second->unit;
-        double value = left.op == Op::unknown ? s_.z[left.a] : graph.value(s.right);
-        std::string shown = fmt::format("{:.6g}{}", unit.from_si(value), unit.text.empty() || unit.text == "1" ? "" : " " + unit.text);
-        return constant || s.text.size() > kReadable ? fmt::format("{} = {}", found->first, shown) : fmt::format("{} ({})", s.text, shown);
+        const Unit* unit = claimed_unit(s);
+        if (unit == nullptr || (left.op != Op::unknown && !constant)) return s.text;
+        std::string shown = with_unit(*unit, constant ? graph.value(s.right) : s_.z[left.a]), path = s.text.substr(0, s.text.find(" = "));
+        return constant || s.text.size() > kReadable ? fmt::format("{} = {}", path, shown) : fmt::format("{} ({})", s.text, shown);
+    }
+
+    // An init beyond the declared range of what it is put on (of anything that is one with it) cannot be met, wherever the search begins.
+    void check_claims() const
+    {
+        const Graph& graph = m_.form.reduced.system.flat->graph;
+        for (const StartEquation& s : m_.form.start) {
+            if (s.claim == StartEquation::Claim::guess || !graph.is_constant(s.right)) continue;
+            double v = graph.value(s.right);
+            for (const FlatLimit& l : m_.form.events.limits) {
+                if (l.value != s.left || !graph.is_constant(l.low) || !graph.is_constant(l.high)) continue;
+                double low = graph.value(l.low), high = graph.value(l.high);
+                if (v >= low && v <= high) continue;
+                std::string place = place_text(sources_, s.origin.span);
+                throw NumericFailure("start-failed",
+                                     fmt::format("{}{}init {} cannot be met\n      {}", place, place.empty() ? "" : ": ", claim_text(s),
+                                                 describe_outside(m_.form.flat(), l, sources_, v, low, high)),
+                                     "give a start value within the range");
+            }
+        }
     }
 
     void tell(StartReport& report) const
@@ -154,6 +193,9 @@ private:
             if (s.claim == StartEquation::Claim::guess) report.assumed.push_back(claim_text(s));
             if (s.claim == StartEquation::Claim::init && m_.form.steady) report.left_open.push_back(claim_text(s));
         }
+        constexpr std::size_t kMostSearched = 6;
+        for (std::size_t k = 0; k < searched_.size() && k < kMostSearched; ++k)
+            report.assumed.push_back(describe_column(searched_[k]) + ", where a loop closes; it may in another way, too: a guess of it decides");
         // by the quantity that each param to be found has become, which need not be a member of z
         const auto& quantities = m_.form.flat().quantities;
         bool any = std::any_of(quantities.begin(), quantities.end(), [](const FlatQuantity& q) { return q.found; });
@@ -165,8 +207,81 @@ private:
     }
     bool is_found(std::uint32_t column) const { return column < m_.n() && m_.form.flat().quantities[m_.form.z[column].variable.quantity].found; }
 
-    // First all at once. If that fails: chosen anew by rank if it was singular, then block by block, each by continuation if need be.
+    // A loop that closes nowhere near where its search begins (links that all lie level) sends angles far away, to where they mean nothing.
+    bool ran_away(const State& begin) const
+    {
+        constexpr double kFar = 100;  // rad
+        for (std::size_t i = 0; i < m_.n(); ++i)
+            if (m_.form.z[i].angle && !(std::abs(s_.z[i] - begin.z[i]) < kFar)) return true;
+        return false;
+    }
+
     int iterate()
+    {
+        State begin = s_;
+        bool angles = std::any_of(m_.form.z.begin(), m_.form.z.end(), [](const ZEntry& z) { return z.angle; });
+        int iterations = 0;
+        try {
+            iterations = iterate_as_it_is();
+        } catch (const NumericFailure&) {
+            State there = s_;
+            StartSystem::Choice choice = system_->choice();
+            if (!angles || !search_angles(begin)) {
+                s_ = there;
+                system_->choose(std::move(choice));
+                throw;
+            }
+            return iterations;
+        }
+        if (!ran_away(begin)) return iterations;
+        State there = s_;
+        StartSystem::Choice choice = system_->choice();
+        if (search_angles(begin)) return iterations;
+        s_ = there;
+        system_->choose(std::move(choice));
+        return iterations;
+    }
+
+    // From angles turned by scattered amounts, in short steps, until a loop closes close by. What is given is not turned.
+    bool search_angles(const State& begin)
+    {
+        constexpr int kTries = 24;
+        constexpr double kGolden = 0.6180339887498949;
+        system_->choose_by_matching();
+        std::vector<char> given(m_.n(), 0);
+        system_->evaluate();
+        for (std::uint32_t r : system_->chosen()) {
+            auto values = system_->row_values(r);
+            if (system_->rows()[r].kind == Row::Kind::condition && values.size() == 1 && values[0].first < m_.n()) given[values[0].first] = 1;
+        }
+        system_->bound_angles(true);
+        bool found = false;
+        for (int k = 1; k <= kTries && !found; ++k) {
+            s_ = begin;
+            std::vector<std::uint32_t> turned;
+            for (std::uint32_t i = 0; i < m_.n(); ++i) {
+                if (!m_.form.z[i].angle || given[i] != 0) continue;
+                double share = std::fmod(kGolden * k * (turned.size() + 1.0) + 0.25 * static_cast<double>(turned.size()), 1.0) - 0.5;
+                s_.z[i] = std::clamp(begin.z[i] + 2 * std::numbers::pi * share, m_.form.z[i].low, m_.form.z[i].high);
+                turned.push_back(i);
+            }
+            if (turned.empty()) break;
+            State scattered = s_;
+            system_->choose_by_matching();
+            NewtonResult result = system_->solve(system_->whole(), false);
+            if (result.outcome == NewtonResult::Outcome::singular) {
+                s_ = scattered;
+                if (system_->choose_by_rank()) result = system_->solve(system_->whole(), false);
+            }
+            found = result.outcome == NewtonResult::Outcome::converged && !ran_away(begin) && surplus_agrees();
+            if (found) searched_ = std::move(turned);
+        }
+        system_->bound_angles(false);
+        return found;
+    }
+
+    // First all at once. If that fails: chosen anew by rank if it was singular, then block by block, each by continuation if need be.
+    int iterate_as_it_is()
     {
         if (m_.n() == 0) return 0;
         State begin = s_;
@@ -264,7 +379,7 @@ private:
                 const StartEquation& s = m_.form.start[row.index];
                 std::string place = place_text(sources_, s.origin.span);
                 const char* what = s.claim == StartEquation::Claim::guess ? "guess" : s.claim == StartEquation::Claim::find ? "find ... so that" : "init";
-                return fmt::format("{}{} {}", place.empty() ? "" : place + ": ", what, s.text);
+                return fmt::format("{}{} {}", place.empty() ? "" : place + ": ", what, claim_text(s));
             }
             case Row::Kind::still:
                 return "steady start: " +
@@ -327,8 +442,12 @@ private:
             if (k > 0 && size[i] < 1e-6) break;
             const Row& row = system_->rows()[block.rows[i]];
             std::string unit = row.kind == Row::Kind::model ? residual_unit(m_, row.index) : "";
-            text += fmt::format("\n      {}: off by {:.3g}{}", row_text(block.rows[i]), i < result.residual.size() ? result.residual[i] : 0.0,
-                                unit.empty() ? "" : " " + unit);
+            double off = i < result.residual.size() ? result.residual[i] : 0.0;
+            if (const Unit* claimed = row.kind == Row::Kind::condition ? claimed_unit(m_.form.start[row.index]) : nullptr) {
+                unit = claimed->difference().text == "1" ? "" : claimed->difference().text;
+                off /= claimed->scale;
+            }
+            text += fmt::format("\n      {}: off by {:.3g}{}", row_text(block.rows[i]), off, unit.empty() ? "" : " " + unit);
             if (row.kind != Row::Kind::model) continue;
             text += "\n        with " + describe_operands(m_, row.index, s_.z);
             for (const std::string& other : describe_substituted(m_, sources_, row.index)) text += "\n        and " + other;
@@ -404,6 +523,42 @@ private:
         return std::all_of(redundant.begin(), redundant.end(), [this](std::uint32_t r) { return !is_demanded(r) || surplus(r).agrees; });
     }
 
+    // The conditions that a surplus one contradicts: its gradient as a combination of those of the chosen rows, J^T w = g; those with a weight. Most weight
+    // first.
+    std::vector<std::uint32_t> what_decides(std::uint32_t surplus) const
+    {
+        const std::vector<std::uint32_t>& chosen = system_->chosen();
+        auto n = static_cast<Eigen::Index>(system_->n_columns());
+        if (n == 0 || chosen.size() != system_->n_columns()) return {};
+        std::vector<Eigen::Triplet<double>> entries;
+        Eigen::VectorXd g = Eigen::VectorXd::Zero(n), size(n);
+        for (std::size_t k = 0; k < chosen.size(); ++k) {
+            double largest = 1e-300;
+            for (const auto& [c, v] : system_->row_values(chosen[k])) largest = std::max(largest, std::abs(v) * system_->scale(c));
+            size[static_cast<Eigen::Index>(k)] = largest;
+            for (const auto& [c, v] : system_->row_values(chosen[k]))
+                entries.emplace_back(static_cast<int>(c), static_cast<int>(k), v * system_->scale(c) / largest);
+        }
+        for (const auto& [c, v] : system_->row_values(surplus)) g[c] += v * system_->scale(c);
+        Eigen::SparseMatrix<double> transposed(n, n);
+        transposed.setFromTriplets(entries.begin(), entries.end());
+        Eigen::SparseLU<Eigen::SparseMatrix<double>> lu(transposed);
+        if (lu.info() != Eigen::Success) return {};
+        Eigen::VectorXd weights = lu.solve(g).cwiseAbs();
+        std::vector<std::pair<double, std::uint32_t>> found;
+        constexpr double kCounts = 1e-6;
+        for (std::size_t k = 0; k < chosen.size(); ++k) {
+            const Row& row = system_->rows()[chosen[k]];
+            double w = weights[static_cast<Eigen::Index>(k)];
+            bool told = row.kind == Row::Kind::condition || row.kind == Row::Kind::still || row.kind == Row::Kind::recorded;
+            if (told && w > kCounts * weights.maxCoeff()) found.emplace_back(w, chosen[k]);
+        }
+        std::stable_sort(found.begin(), found.end(), [](const auto& a, const auto& b) { return a.first > b.first; });
+        std::vector<std::uint32_t> rows;
+        for (const auto& [w, row] : found) rows.push_back(row);
+        return rows;
+    }
+
     // Inits more than needed: fine if they agree with the rest, an error that names them if not.
     void check_redundant(StartReport& report)
     {
@@ -417,13 +572,14 @@ private:
                 report.agreed.push_back(claim_text(m_.form.start[i]));
                 continue;
             }
-            std::string text = fmt::format("the start contradicts itself: {}: it would have to be {:.6g}, but the other conditions give {:.6g} (SI)",
-                                           row_text(r), s.right, s.left);
-            for (std::uint32_t other : system_->chosen()) {
-                const Row& o = system_->rows()[other];
-                if (o.kind == Row::Kind::condition && m_.form.start[o.index].claim != StartEquation::Claim::guess && text.size() < 1500)
-                    text += "\n      one of the others: " + row_text(other);
-            }
+            const Unit* unit = claimed_unit(m_.form.start[i]);
+            auto shown = [&](double v) { return unit != nullptr ? with_unit(*unit, v) : fmt::format("{:.6g} (SI)", v); };
+            std::string text = fmt::format("the start contradicts itself: {}: it would have to be {}, but the other conditions give {}", row_text(r),
+                                           shown(s.right), shown(s.left));
+            constexpr std::size_t kMost = 6;
+            std::vector<std::uint32_t> others = what_decides(r);
+            for (std::size_t k = 0; k < others.size() && k < kMost; ++k) text += "\n      with it: " + row_text(others[k]);
+            if (others.size() > kMost) text += fmt::format("\n      and {} more", others.size() - kMost);
             throw NumericFailure("start-contradiction", text, "leave out one of these inits, or turn it into a guess");
         }
     }
@@ -443,7 +599,8 @@ private:
     const SourceSet& sources_;
     State s_;
     std::unique_ptr<StartSystem> system_;
-    std::unordered_map<std::string_view, const FlatQuantity*> quantities_;  ///< by path, for the units of texts
+    std::vector<std::uint32_t> searched_;                              ///< angles whose search began at scattered places
+    mutable std::unordered_map<std::string_view, const Unit*> units_;  ///< by path, for texts; filled when first asked for
 };
 
 }  // namespace

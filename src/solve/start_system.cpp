@@ -339,6 +339,8 @@ NewtonResult StartSystem::solve(const Block& block, bool continuation)
         problem.scale.push_back(scale(c));
         problem.low.push_back(c < n_ ? m_.form.z[c].low : -HUGE_VAL);
         problem.high.push_back(c < n_ ? m_.form.z[c].high : HUGE_VAL);
+        constexpr double kLongest = 0.5;  // rad
+        if (angles_bound_) problem.longest.push_back(c < n_ && m_.form.z[c].angle ? kLongest : HUGE_VAL);
     }
     std::vector<double> offset(n, 0.0);  // (1 - s) F(x0) while a continuation is under way
     problem.residual = [&](const std::vector<double>& at, std::vector<double>& r) {

@@ -68,6 +68,9 @@ public:
     /// Continuation Methods, ch. 1). The point found is placed in the state.
     NewtonResult solve(const Block& block, bool continuation);
 
+    /// From here on angles go no farther than half a radian in one step of a search.
+    void bound_angles(bool bound) { angles_bound_ = bound; }
+
     double value(std::size_t column) const { return column < n_ ? s_.z[column] : s_.rates[states_[column - n_]]; }
     double scale(std::size_t column) const { return column < n_ ? m_.form.z[column].usual : m_.form.z[states_[column - n_]].usual; }
     /// The state whose rate a column behind z is.
@@ -106,6 +109,7 @@ private:
     std::vector<double> held_;                 ///< per column: where the search began
     std::vector<std::uint32_t> chosen_, redundant_, deficient_, repeated_;
     std::vector<double> by_z_, by_rate_, f_;
+    bool angles_bound_ = false;
     std::vector<std::uint32_t> local_;  ///< scratch: place of a column in the present block
 };
 

@@ -23,6 +23,8 @@ std::vector<NodeId> all_roots(const WrittenModel& w)
     for (const auto& e : w.equations) roots.insert(roots.end(), {e.left, e.right});
     for (const FlatInit& i : w.inits) roots.insert(roots.end(), {i.left, i.right});
     roots.insert(roots.end(), w.parameters.begin(), w.parameters.end());
+    for (const FlatLimit& l : w.limits) roots.insert(roots.end(), {l.value, l.low, l.high});
+    std::erase(roots, kNoNode);
     return roots;
 }
 
@@ -56,13 +58,10 @@ Verifier::Verifier(const CompiledModel& model, const SourceSet& sources, double 
     }
     for (const FlatInit& i : written_.inits) inits_.push_back({Kind::init, index(inits_), i.left, i.right, true, {}});
     for (std::uint32_t p = 0; p < written_.parameters.size(); ++p) params_.push_back({Kind::param, p, written_.parameters[p], kNoNode, true, {}});
+    for (const FlatLimit& l : written_.limits) ranges_.push_back({Kind::range, index(ranges_), l.value, kNoNode, true, {}});
     for (QuantityId q = 0; q < flat_.quantities.size(); ++q) {
         std::uint32_t first = written_.first_leaf[q], end = written_.first_leaf[q + 1];
         if (first == end) continue;
-        if (std::isfinite(flat_.quantities[q].low) || std::isfinite(flat_.quantities[q].high)) {
-            ranges_.push_back({Kind::range, q, kNoNode, kNoNode, true, {}});
-            range_leaf_.push_back(first);
-        }
         for (std::uint32_t leaf = first + 1; leaf < end; ++leaf) {
             slopes_.push_back({leaf - 1, leaf, kNoNode, 1});
             slopes_of_.push_back({Kind::slope, leaf, kNoNode, kNoNode, true, {}});
@@ -182,11 +181,12 @@ std::optional<Verification::Finding> Verifier::without_value(const State& s, Eva
 
 void Verifier::ranges(double time)
 {
-    for (std::size_t k = 0; k < ranges_.size(); ++k) {
-        const FlatQuantity& q = flat_.quantities[ranges_[k].index];
-        double v = leaf_[range_leaf_[k]], size = std::max(std::abs(v), leaf_size_[range_leaf_[k]]);
-        double end = v < q.low ? q.low : v > q.high ? q.high : v;
-        keep_worst(ranges_[k].worst, std::abs(v - end) / size, time, v, end);
+    for (Item& range : ranges_) {
+        const FlatLimit& l = written_.limits[range.index];
+        Measured value = values_(l.value);
+        double v = value.value, low = l.low == kNoNode ? -HUGE_VAL : values_(l.low).value, high = l.high == kNoNode ? HUGE_VAL : values_(l.high).value;
+        double end = v < low ? low : v > high ? high : v, off = std::abs(v - end);
+        keep_worst(range.worst, off == 0 ? 0 : off / std::max(std::abs(v), value.spread), time, v, end);
     }
 }
 
@@ -313,11 +313,10 @@ Verification::Finding Verifier::finding(const Item& item) const
             take_dimension();
             break;
         case Kind::range: {
-            const FlatQuantity& q = flat_.quantities[item.index];
-            origin = q.origin;
-            f.text =
-                fmt::format("'{}' in {:.6g} .. {:.6g}{}", q.path, q.unit.from_si(q.low), q.unit.from_si(q.high), q.unit.text.empty() ? "" : " " + q.unit.text);
-            take_unit(q.unit);
+            FlatModel::Limited limited = flat_.limited(written_.limits[item.index]);
+            origin = *limited.origin;
+            f.text = fmt::format("'{}' in {}", *limited.path, flat_.range_text(written_.limits[item.index]));
+            take_unit(*limited.unit);
             break;
         }
         case Kind::slope: {

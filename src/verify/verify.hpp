@@ -77,7 +77,6 @@ private:
     std::vector<Item> equations_, lets_, inits_, ranges_, slopes_of_, params_;
     std::vector<std::uint32_t> let_output_;
     std::vector<Slope> slopes_;  ///< in the order of slopes_of_
-    std::vector<std::uint32_t> range_leaf_;
     std::size_t points_ = 0, n_slopes_ = 0, n_looks_ = 0;
     const CompiledModel* members_of_ = nullptr;
     State near_;

@@ -191,7 +191,7 @@ TEST_CASE("what has no value does not become a number, on whichever side it stan
 TEST_CASE("declared ranges are kept or told: at the start, by a state on its way, by what follows from it")
 {
     CHECK(failure_of("system S {\n var x : m init 5 m in 0 m .. 1 m\n x' = -x / (1 s)\n}\nscenario s of S { stop at 1 s }")
-              .find("start-failed: the start lies outside a declared range") == 0);
+              .find("start-failed: test.loop:2: init x = 5 m cannot be met") == 0);
     std::string told = failure_of("system S {\n ## level of the tank\n var x : m init 0.5 m in 0 m .. 1 m\n x' = 0.1 m/s\n}\nscenario s of S { stop at 10 s }");
     CHECK(told.find("run-failed: at 5.") == 0);
     CHECK(told.find("'x' = 1.0") != std::string::npos);

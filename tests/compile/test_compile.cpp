@@ -183,12 +183,47 @@ system S {
     CHECK(cut.n_states() == 1);
 }
 
-TEST_CASE("a coefficient that may be zero is never divided by")
+TEST_CASE("a coefficient of params alone is divided by where it is not zero, and a run whose params make it zero is served by the other form")
 {
-    // k may be 0: y must be found by iteration; m may not: z is explicit
-    CompiledSystem s = test::compile(
-        "system S { param k : 1 = 2 in -1 .. 5 ; param m : 1 = 2 in 1 .. 5 ; var x init 1 ; var y ; var z ; x' = -y - z ; k * y = x + 1 ; m * z = x }");
-    CHECK(s.n_iterates() == 1);
+    const std::string text =
+        "system S { param k : 1 = 2 in -1 .. 5 ; param m : 1 = 2 in 1 .. 5 ; var x init 1 ; var y ; var z ; x' = -y - z ; k * y = x + 1 ; m * z = x }";
+    CompiledSystem s = test::compile(text);
+    CHECK(s.n_iterates() == 0);
+    for (double k : {2.0, -1.0, 4.0}) {
+        // x' = -(x + 1) / k - x / 2
+        Run r(s);
+        r.set("k", k);
+        RunOptions options;
+        options.stop = 1;
+        options.tolerance = 1e-9;
+        r.simulate(options);
+        double rate = 1 / k + 0.5, rest = -1 / k / rate;
+        CHECK(r.recording()["x"].final() == doctest::Approx(rest + (1 - rest) * std::exp(-rate)).epsilon(1e-7));
+    }
+    Run zero(s);
+    zero.set("k", 0.0);
+    RunOptions options;
+    options.stop = 1;
+    try {
+        zero.simulate(options);
+        FAIL("0 = x + 1 settles no y");
+    } catch (const RunError& e) {
+        CHECK(std::string(e.what()).find("k*y = x + 1") != std::string::npos);
+        CHECK(std::string(e.what()).find("no finite value") == std::string::npos);
+    }
+}
+
+TEST_CASE("a mass that is a param without a range is integrated without a matrix; made zero, its line is told")
+{
+    CompiledSystem s = test::compile("system S { param m : kg = 2 kg ; var x : m init 1 m ; init x' = 0 m/s ; m * x'' = -8 N/m * x }");
+    Run r(s);
+    RunOptions options;
+    options.stop = 3;
+    options.tolerance = 1e-10;
+    r.simulate(options);
+    CHECK(r.summary().integrator == "adams");
+    CHECK(r.recording()["x"].final() == doctest::Approx(std::cos(6.0)).epsilon(1e-8));
+    CHECK_THROWS_AS(r.set("m", q(0, "kg")), RunError);  // the run is under way
 }
 
 TEST_CASE("inner forms print, and an unknown stage is refused")

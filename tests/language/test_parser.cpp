@@ -88,7 +88,10 @@ TEST_CASE("a name right after a number is its unit, over * / ^ only where there 
 {
     CHECK(reprinted("3 mm^2") == "3 mm^2");
     CHECK(reprinted("2 m/s") == "2 m/s");
-    CHECK(reprinted("2 m / t") == "2 m/t");  // a length divided by t
+    CHECK(reprinted("2 m / t") == "(2 m)/t");  // a length divided by t
+    CHECK(reprinted("(2 m)^2") == "(2 m)^2");
+    CHECK(reprinted("x / (2 m) * y") == "x/(2 m)*y");
+    CHECK(reprinted("2 * 3 mm") == "2*3 mm");
     Parsed p("const a = 2 m / t\nconst b = 2 m/s\nconst c = 16 cm^3/rev\nconst d = 4180 J/(kg*K)\nconst e = 30 %\nconst f = 5 s^-1\nconst g = -20 degC\n");
     INFO(p.errors());
     REQUIRE(p.file.statements.size() == 7);

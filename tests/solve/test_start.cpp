@@ -318,4 +318,31 @@ TEST_CASE("what the start assumed is told in the units of the model, with the va
     CHECK(told.size() == 6);  // a guess that settles nothing is not told
 }
 
+TEST_CASE("a start that contradicts itself names the conditions that matter, in the user's units, and no others")
+{
+    netloop::RunError e = failure_of(
+        "component Rod { param l : m = 1 m ; var x : mm guess 0.5 m ; var y : mm guess 0.7 m ; var a : deg guess 30 deg\n"
+        "x^2 + y^2 = l^2 ; tan(a) = y / x ; a' = 0.1 rad/s }\n"
+        "system S { part r : Rod ; part q : Rod ; init r.x = 300 mm ; init r.a = 30 deg ; init q.a = 40 deg }");
+    CHECK(mentions(e, "init r.a = 30 deg: it would have to be 30 deg, but the other conditions give 72.54"));
+    CHECK(mentions(e, "with it: "));
+    CHECK(mentions(e, "init r.x = 300 mm"));
+    CHECK(std::string(e.what()).find("q.a") == std::string::npos);
+}
+
+TEST_CASE("a loop of links that all lie level where the search begins closes close by, and what was found there is told")
+{
+    // two bars and the distance of their grounds are a triangle: the law of cosines
+    netloop::Run run = run_of(
+        "use mechanics\nsystem S { part g : Foundation ; part far : Foundation(x = 0.9 m)\n part p1, p2, p3 : Pivot ; part a : Bar(length = 0.58 m) ; part b : Bar(length = 0.6 m)\n"
+        "g.place -- p1.a ; p1.b -- a.a ; a.b -- p2.a ; p2.b -- b.a ; b.b -- p3.a ; p3.b -- far.place }");
+    netloop::RunOptions options;
+    options.stop = 0.01;
+    options.verify = true;
+    run.simulate(options);
+    double inner = (0.58 * 0.58 + 0.9 * 0.9 - 0.6 * 0.6) / (2 * 0.58 * 0.9), angle = run.recording()["a.body.angle"].values.front();
+    CHECK(std::abs(std::cos(angle)) == doctest::Approx(inner).epsilon(1e-6));
+    CHECK(std::abs(angle) < 10);
+}
+
 TEST_SUITE_END();

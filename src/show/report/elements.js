@@ -11,22 +11,20 @@ function make(tag, attributes, ...children) {
     return e;
 }
 // A piece of a curve's line, for legends.
-function sample(colour, dash) {
+function sample(colour, dash, width = 2) {
     const svg = document.createElementNS("http://www.w3.org/2000/svg", "svg");
     svg.setAttribute("width", 28);
     svg.setAttribute("height", 8);
     const line = document.createElementNS("http://www.w3.org/2000/svg", "line");
-    const look = { x1: 0, y1: 4, x2: 28, y2: 4, stroke: colour, "stroke-width": 2, "stroke-dasharray": dash ? dash.join(" ") : "" };
+    const look = { x1: 0, y1: 4, x2: 28, y2: 4, stroke: colour, "stroke-width": width, "stroke-dasharray": dash ? dash.join(" ") : "" };
     for (const [k, v] of Object.entries(look)) line.setAttribute(k, v);
     svg.append(line);
     return svg;
 }
-// Colour tells quantities apart. A run alone: dashes by place in the panel; several runs: the length of dashes tells the run, dots the quantity.
-const dashOf = (k, r) => {
-    if (!several) return dashes[k % dashes.length];
-    if (r === 0 && k === 0) return null;
-    return [data.run_dashes[r % data.run_dashes.length], 4, ...new Array(k % 4).fill([2.5, 4]).flat()];
-};
+// Colour tells quantities apart, and thickness where there are more of them than colours. Dashes: of a run alone by place in the panel; of
+// several runs they tell the run and nothing else, as the key in the header says.
+const dashOf = (k, r) => dashes[(several ? r : k) % dashes.length];
+const widthOf = k => 1.6 * (1 + Math.floor(k / colours.length));
 const labelOf = (path, run) => path + (several ? " (" + run.name + ")" : "");
 // A choice among the units that can stand for this one; null if there is no other.
 function unitChoice(unit, choose) {

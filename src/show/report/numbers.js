@@ -1,7 +1,7 @@
 // What was recorded stands in the element `data`; numbers are packed (see report_data.hpp) and taken apart when they are asked for.
 const data = JSON.parse(document.getElementById("data").textContent);
 const runs = data.runs, several = runs.length > 1;
-const colours = data.colours, dashes = [null, [14, 5], [14, 4, 4, 4], [6, 3], [22, 4, 8, 4], [4, 3]];
+const colours = data.colours, dashes = [null, [14, 5], [14, 4, 4, 4], [6, 3], [22, 4, 8, 4], [4, 3], [2, 3], [12, 3, 2, 3, 2, 3]];
 
 async function unpack(text) {
     const bytes = Uint8Array.from(atob(text), c => c.charCodeAt(0));

@@ -32,7 +32,7 @@ class PairPanel {
             const colour = colours[(curve.colour ?? k) % colours.length], dot = make("div", { class: "dot" });
             dot.style.background = colour;
             this.holder.append(dot);
-            this.pairs.push({ t, dot, colour, dash: dashOf(k, r), label: labelOf(curve.path, run), unit: unitOf(curve),
+            this.pairs.push({ t, dot, colour, dash: dashOf(k, r), width: widthOf(curve.colour ?? k), label: labelOf(curve.path, run), unit: unitOf(curve),
                 x: t.map(at => valueAt(x, at) * ax + bx), y: t.map(at => valueAt(y, at) * ay + by),
                 xAt: at => valueAt(x, at) * ax + bx, yAt: at => valueAt(y, at) * ay + by });
         }));
@@ -46,7 +46,7 @@ class PairPanel {
         this.head.textContent = "";
         for (const p of this.pairs) {
             p.value = make("span", { class: "value" });
-            this.head.append(make("span", { class: "entry" }, sample(p.colour, p.dash), p.label, p.value));
+            this.head.append(make("span", { class: "entry" }, sample(p.colour, p.dash, p.width), p.label, p.value));
         }
         const right = make("span", { class: "right" }), choose = change => chosen => { change(chosen); this.build(); };
         for (const unit of new Set(this.curves.map(c => unitOf(c))))
@@ -68,7 +68,7 @@ class PairPanel {
                 before = { x: p.x[i], y: p.y[i] };
                 points.push(before);
             }
-            return { data: points, showLine: true, pointRadius: 0, borderColor: p.colour, borderWidth: 1.6, borderDash: p.dash || [] };
+            return { data: points, showLine: true, pointRadius: 0, borderColor: p.colour, borderWidth: p.width, borderDash: p.dash || [] };
         });
         for (const axis of ["x", "y"]) [this.chart.options.scales[axis].min, this.chart.options.scales[axis].max] = box[axis];
         this.chart.update("none");

@@ -23,14 +23,14 @@ class Panel {
                 if (!s) return;
                 const [a, b] = conversion(run.byName.get(curve.path), unit);
                 const colour = colours[(curve.colour ?? k) % colours.length];
-                this.lines.push({ s, a, b, unit, colour, dash: dashOf(k, r), label: labelOf(curve.path, run) });
+                this.lines.push({ s, a, b, unit, colour, dash: dashOf(k, r), width: widthOf(curve.colour ?? k), label: labelOf(curve.path, run) });
             });
         });
         const labels = ["time"], options = {};
         this.lines.forEach((l, k) => {
             const key = k + ": " + l.label;
             labels.push(key);
-            options[key] = { axis: this.units.indexOf(l.unit) === 1 ? "y2" : "y", color: l.colour, strokePattern: l.dash };
+            options[key] = { axis: this.units.indexOf(l.unit) === 1 ? "y2" : "y", color: l.colour, strokePattern: l.dash, strokeWidth: l.width };
         });
         if (this.graph) { this.graph.destroy(); this.graph = null; }
         this.graph = new Dygraph(this.plot, this.rows(), {
@@ -80,7 +80,7 @@ class Panel {
         for (const l of this.lines) {
             l.value = make("span", { class: "value" });
             const side = two ? (this.units.indexOf(l.unit) === 1 ? " (right)" : " (left)") : "";
-            this.head.append(make("span", { class: "entry" }, sample(l.colour, l.dash), l.label + side, l.value));
+            this.head.append(make("span", { class: "entry" }, sample(l.colour, l.dash, l.width), l.label + side, l.value));
         }
         const right = make("span", { class: "right" });
         for (const unit of this.units)

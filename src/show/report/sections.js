@@ -75,10 +75,10 @@ if (several)
 
 // --- measures over variants
 if (several && data.measures.length > 0) {
-    const select = byId("measure"), palette = runs.map((_, r) => colours[r % colours.length]), plain = { animation: false, maintainAspectRatio: false };
+    const select = byId("measure"), ink = "#333333", plain = { animation: false, maintainAspectRatio: false };
     for (const m of data.measures) select.append(make("option", { value: m.name }, m.name));
     const bars = new Chart(byId("bars"), {
-        type: "bar", data: { labels: runs.map(r => r.name), datasets: [{ data: [], backgroundColor: palette }] },
+        type: "bar", data: { labels: runs.map(r => r.name), datasets: [{ data: [], backgroundColor: "#7c8a96" }] },
         options: { ...plain, plugins: { legend: { display: false } }, scales: { y: { beginAtZero: true, title: { display: true, text: "" } } } } });
     const draw = () => {
         const m = data.measures.find(x => x.name === select.value);
@@ -95,7 +95,7 @@ if (several && data.measures.length > 0) {
         new Chart(byId("radar"), {
             type: "radar",
             data: { labels: usable.map(m => m.name), datasets: runs.map((run, r) => ({
-                label: run.name, data: usable.map(m => m.values[r] / largest(m)), borderColor: palette[r], backgroundColor: palette[r] + "22",
+                label: run.name, data: usable.map(m => m.values[r] / largest(m)), borderColor: ink, backgroundColor: "#7c8a9622",
                 borderDash: dashOf(0, r) || [], pointRadius: 3 })) },
             options: { ...plain, scales: { r: { suggestedMin: 0, suggestedMax: 1, ticks } },
                 plugins: { legend: { labels: { usePointStyle: true, pointStyle: "line", pointStyleWidth: 40 } }, tooltip: { callbacks: { label } } } } });
