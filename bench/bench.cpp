@@ -7,6 +7,7 @@
 #include <string>
 
 #include "linear/linear_solver.hpp"
+#include "verified.hpp"
 
 namespace nl = netloop;
 
@@ -30,6 +31,7 @@ void run_bridge(benchmark::State& state)
     nl::Library library = nl::Library::standard();
     library.load_file(kBridge);
     nl::CompiledSystem system = nl::compile(library);
+    nl::run_verified(system);
     for (auto _ : state) {
         nl::Run run(system);
         benchmark::DoNotOptimize(run.simulate());
@@ -63,6 +65,7 @@ void integrate_rod(benchmark::State& state, nl::RunOptions::Jacobian jacobian)
     options.output_every = 10;
     options.keep = {"T[1]"};
     options.jacobian = jacobian;
+    nl::run_verified(system, options);
     double seconds = 0;
     std::size_t runs = 0;
     for (auto _ : state) {
@@ -136,6 +139,7 @@ void run_pendulums(benchmark::State& state)
     options.stop = 5;
     options.output_every = 0.1;
     options.keep = {"p[1].x"};
+    nl::run_verified(system, options);
     for (auto _ : state) {
         nl::Run run(system);
         benchmark::DoNotOptimize(run.simulate(options));

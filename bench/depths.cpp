@@ -9,6 +9,8 @@
 #include <string>
 #include <vector>
 
+#include "verified.hpp"
+
 namespace nl = netloop;
 
 namespace {
@@ -40,6 +42,7 @@ Figures measure(const std::string& file, const std::string& scenario, const std:
         nl::Run run(system);
         nl::RunOptions options;
         if (!keep.empty()) options.keep = {keep};
+        if (i == 0) nl::run_verified(system, options);
         run.simulate(options);
         f.run = std::min(f.run, run.summary().wall_seconds);
         f.steps = run.summary().steps;

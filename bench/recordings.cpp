@@ -12,6 +12,7 @@
 #include <functional>
 
 #include "show/plot.hpp"
+#include "verified.hpp"
 
 namespace fs = std::filesystem;
 
@@ -59,6 +60,7 @@ system Lines {{
 void cost(const std::string& what, const netloop::CompiledSystem& system, netloop::RunOptions options)
 {
     options.in_memory = false;
+    netloop::run_verified(system, options);
     std::vector<double> with, without, csv;
     std::string h5 = file_in("cost.h5"), text = file_in("cost.csv");
     std::size_t rows = 0, columns = 0;

@@ -13,6 +13,8 @@
 #include <netloop/netloop.hpp>
 #include <vector>
 
+#include "../verified.hpp"
+
 namespace {
 
 struct House {
@@ -109,11 +111,13 @@ Outcome net_loop(std::size_t n, double stop, double tolerance)
                       "T -> t.measured ; C * T' = (if t.heating then 3 kW else 0 W) - 100 W/K * (T - outside) }\n"
                       "system S { option n = " +
                           std::to_string(n) + " ; part room[i in 1 .. n] : Room(C = (1 + i / n) * 1 MJ/K) }");
-    netloop::Run run(netloop::compile(library));
+    netloop::CompiledSystem system = netloop::compile(library);
+    netloop::Run run(system);
     netloop::RunOptions options;
     options.stop = stop;
     options.tolerance = tolerance;
     options.keep = {"room[1].T"};
+    netloop::run_verified(system, options);
     auto begin = std::chrono::steady_clock::now();
     run.simulate(options);
     Outcome outcome;
@@ -138,11 +142,13 @@ void report(const char* name, const std::string& file, const char* scenario)
 {
     netloop::Library library = netloop::Library::standard();
     library.load_file(file);
-    netloop::Run run(netloop::compile(library, {.system = "", .scenario = scenario}));
+    netloop::CompiledSystem system = netloop::compile(library, {.system = "", .scenario = scenario});
+    netloop::Run run(system);
     netloop::RunOptions options;
     options.keep = {"duty", "choke.i"};
     options.keep.resize(1);
     if (std::string(scenario) != "opening") options.keep = {"choke.i"};
+    netloop::run_verified(system, options);
     run.simulate(options);
     const netloop::RunSummary& s = run.summary();
     fmt::print("{}: {} events in {:.3f} s, {:.0f} events per second of computing, {:.0f} % of the time in events\n", name, s.events, s.wall_seconds,

@@ -16,8 +16,7 @@ public:
     void run()
     {
         number_unknowns();
-        std::size_t before = diagnostics_.items().size();
-        bool trivial = report_constant_equations();
+        bool trivial = std::any_of(s_.equations.begin(), s_.equations.end(), [&](const SystemEquation& e) { return s_.variables(e.residual).empty(); });
         for (const SystemEquation& e : s_.equations) {
             std::vector<std::uint32_t> columns;
             for (const Variable& v : s_.variables(e.residual)) columns.push_back(column_of_[v.quantity]);
@@ -29,7 +28,8 @@ public:
         bool over = m.size < rows_.n_rows(), under = m.size < unknowns_.size();
         if (!over && !under && !trivial) return;
         std::set<std::uint32_t> told;
-        bool by_lines = diagnostics_.items().size() == before && over && report_over_as_written();
+        bool by_lines = (over || trivial) && report_over_as_written();
+        if (!by_lines) report_constant_equations();
         for (std::uint32_t r = 0; !by_lines && r < rows_.n_rows() && told.size() < 5; ++r) {
             if (m.column_of_row[r] != kUnmatched || rows_.starts[r] == rows_.starts[r + 1]) continue;
             AlternatingSet set = alternating_from_row(rows_, m, r);
@@ -83,7 +83,7 @@ private:
             if (told.size() >= 5 || !told.insert(*std::min_element(set.rows.begin(), set.rows.end())).second) continue;
             std::vector<std::uint32_t> lines, unknowns(set.columns.begin(), set.columns.end());
             for (std::uint32_t row : set.rows) lines.push_back(order[row]);
-            report_over(std::move(lines), unknowns);
+            report_over(std::move(lines), unknowns, order[r]);
         }
         return !excess.empty();
     }
@@ -105,18 +105,15 @@ private:
     }
 
     // Equations that hold no unknown at all: 0 = 0 is one too many, 0 = 3 is a contradiction.
-    bool report_constant_equations()
+    void report_constant_equations()
     {
-        bool any = false;
         for (const SystemEquation& e : s_.equations) {
             if (!s_.variables(e.residual).empty()) continue;
-            any = true;
             const FlatEquation& flat = flat_.equations[e.flat];
             auto& d = diagnostics_.report(messages::too_many_equations, flat_.shown_place(flat.origin), 1, 0);
             d.note(flat.origin.span, fmt::format("{}: {}", where(flat.origin), shown(flat)));
             d.mend(cause_over({e.flat}));
         }
-        return any;
     }
 
     // The flat equations that tie the members of a set together: those of the set, and the aliases between its quantities.
@@ -169,13 +166,16 @@ private:
         std::vector<std::uint32_t> flat_rows, unknowns;
         for (std::uint32_t r : set.rows) flat_rows.push_back(s_.equations[r].flat);
         for (std::uint32_t c : set.columns) unknowns.push_back(unknowns_[c]);
-        report_over(std::move(flat_rows), unknowns);
+        report_over(std::move(flat_rows), unknowns, kUnmatched);
     }
 
-    void report_over(std::vector<std::uint32_t> flat_rows, const std::vector<QuantityId>& unknowns)
+    void report_over(std::vector<std::uint32_t> flat_rows, const std::vector<QuantityId>& unknowns, std::uint32_t last)
     {
-        // the culprit is shown first: a line of the user's own, then an equation rather than a joint
-        auto rank = [&](std::uint32_t e) { return is_own(e) ? 0 : flat_.equations[e].kind == EquationKind::equation ? 1 : 2; };
+        // the culprit is shown first: a line of the user's own, then a joint of the user's, then lines of libraries; among equals that which came last
+        auto rank = [&](std::uint32_t e) {
+            const FlatEquation& f = flat_.equations[e];
+            return (is_own(e) ? 0 : !f.origin.in_library ? 2 : f.kind == EquationKind::equation ? 4 : 6) + (e == last ? 0 : 1);
+        };
         std::stable_sort(flat_rows.begin(), flat_rows.end(), [&](std::uint32_t a, std::uint32_t b) { return rank(a) < rank(b); });
         auto& d = diagnostics_.report(messages::too_many_equations, flat_.shown_place(flat_.equations[flat_rows[0]].origin), flat_rows.size(), unknowns.size());
         std::string names;

@@ -556,6 +556,20 @@ void Instantiator::make_views()
         } catch (const StatementGivenUp&) {
         }
     }
+    // named joints are recorded by what their ports share
+    for (InstanceId id = 0; id < instances_.size(); ++id)
+        for (const auto& name : instances_[id].info->member_names) {
+            const InstanceMember held = instances_[id].members[instances_[id].info->find(name)->slot];
+            if (held.kind != InstanceMember::Kind::joint) continue;
+            const PortInstance& port = ports_[joints_[held.first] / 2];
+            QuantityId quantity = port.first;
+            for (const DomainMember& m : port.domain->as<DomainDecl>()->members) {
+                if (m.kind == DomainMember::Kind::shared)
+                    model_->views.push_back(
+                        {path_of(id, name) + "." + m.name, graph_.quantity(quantity), m.unit.value_or(Unit{}), false, m.doc, {id, port.span}});
+                if (m.kind == DomainMember::Kind::shared || m.kind == DomainMember::Kind::zero_sum) ++quantity;
+            }
+        }
 }
 
 // --- all together -------------------------------------------------------------------------------------------------

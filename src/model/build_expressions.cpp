@@ -275,7 +275,12 @@ Value Instantiator::resolve(const Expr& e, const Env& env)
     }
     if (e.path.size() == 1 && e.path[0].indices.empty())
         for (const LoopIndex* l = env.loops; l != nullptr; l = l->outer)
-            if (l->name == name) return scalar(graph_.constant(l->value));
+            if (l->name == name) {
+                if (l->let == nullptr) return scalar(graph_.constant(l->value));
+                Env there = env;
+                there.loops = l->outer;
+                return build(*l->let, there);
+            }
     if (env.sequence != nullptr && e.path.size() == 1 && e.path[0].indices.empty()) {
         const SequenceInstance& s = *env.sequence;
         bool own = s.parameters.contains(name) || s.signals.contains(name) || name == "dwell";

@@ -180,8 +180,22 @@ void UnitChecker::check_statement(const Statement& s, Context& context, const st
                 type_of(*node.high, context);
                 auto before = context.locals;
                 context.locals[node.index] = Type::of(Dimension{});
-                check_block(node.body, context, results);
-                if (results == nullptr) context.locals = std::move(before);
+                if (results != nullptr) {
+                    check_block(node.body, context, results);
+                    return;
+                }
+                for (const Statement* inner : node.body) {
+                    const auto* let = inner->template as<QuantityDecl>();
+                    if (let == nullptr || let->kind != QuantityKind::let) {
+                        check_block({inner}, context, nullptr);
+                        continue;
+                    }
+                    // a name for one round of the loop
+                    Type value = type_of(*let->value, context);
+                    if (let->unit) expect_fits(let->name, Type::of(*let->unit), value, *let->value);
+                    context.locals[let->name] = let->unit ? Type::of(*let->unit) : value;
+                }
+                context.locals = std::move(before);
             } else if constexpr (std::is_same_v<T, WhenDecl>) {
                 if (node.condition != nullptr) expect_condition(*node.condition, context);
                 Context own = context;

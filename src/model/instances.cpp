@@ -139,7 +139,7 @@ std::optional<Instantiator::Constant> Instantiator::constant_of(const Expr& e, c
             const std::string& name = e.path[0].name;
             if (e.path.size() == 1)
                 for (const LoopIndex* l = env.loops; l != nullptr; l = l->outer)
-                    if (l->name == name) return number(l->value);
+                    if (l->name == name && l->let == nullptr) return number(l->value);
             if (env.frame != nullptr && e.path.size() == 1) {
                 if (auto it = env.frame->locals.find(name); it != env.frame->locals.end()) {
                     NodeId n = it->second.node;
@@ -228,7 +228,15 @@ void Instantiator::walk(const BodyItem& item, const Env& env, const std::functio
             loop_indices_.push_back({loop->index, i, env.loops});
             Env inner = env;
             inner.loops = &loop_indices_.back();
-            for (const Statement* s : loop->body) walk({s, item.scope}, inner, visit);
+            for (const Statement* s : loop->body) {
+                const auto* let = s->as<QuantityDecl>();
+                if (let == nullptr || let->kind != QuantityKind::let) {
+                    walk({s, item.scope}, inner, visit);
+                    continue;
+                }
+                loop_indices_.push_back({let->name, 0, inner.loops, let->value});  // a name for this round alone
+                inner.loops = &loop_indices_.back();
+            }
         }
         return;
     }

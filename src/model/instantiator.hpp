@@ -20,6 +20,7 @@ struct LoopIndex {
     std::string name;
     int value = 0;
     const LoopIndex* outer = nullptr;
+    const Expr* let = nullptr;  ///< a `let` inside the loop instead: what it is a name for
 };
 
 /// The value of an expression: one node, or an array of them; or a word of a choice option.

@@ -404,4 +404,42 @@ scenario s of S { stop at 1 ms ; tolerance 1e-8 })";
     CHECK(r.rec["coil.i"].final() == doctest::Approx(i).epsilon(1e-6));
 }
 
+TEST_CASE("a line of the user's own that is one too many is named first")
+{
+    std::string twice = test::messages_of(
+        "use mechanics\nsystem S {\n part m : Mass(mass = 2 kg)\n part s : Spring(stiffness = 100 N/m)\n part w : Anchor\n w.point -- s.a\n s.b -- m.point\n"
+        " init m.x = 0.1 m\n m.v = 1 m/s\n}\n");
+    CHECK(twice.find("test.loop:9:2: error: too many equations") == 0);
+    CHECK(twice.find("in the system: m.v = 1") != std::string::npos);
+    // the port is open, so that nothing flows, and the line says it again
+    std::string open = test::messages_of("use heat\nsystem S {\n part room : HeatMass(capacity = 1 MJ/K)\n room.surface.heat = 0 W\n}\n");
+    CHECK(open.find("test.loop:4:2: error: too many equations") != std::string::npos);
+    CHECK(open.find("no reference") == std::string::npos);
+}
+
+TEST_CASE("a let inside a loop is a name for one round of it; a named joint is recorded by what its ports share")
+{
+    RunOptions second;
+    second.stop = 1;
+    Ran r = run_of(
+        "system S { var x[3] : 1 ; for i in 1 .. 3 { let w = 2 * pi * i / 3 ; let twice : 1 = 2 * w ; init x[i] = cos(w) ; x[i]' = sin(twice) * 1 s^-1 } }",
+        second);
+    for (int i = 1; i <= 3; ++i)
+        CHECK(r.rec["x[" + std::to_string(i) + "]"].final() ==
+              doctest::Approx(std::cos(2 * 3.14159265358979 * i / 3) + std::sin(4 * 3.14159265358979 * i / 3)).scale(1));
+    Ran joint = run_of(
+        "use electrics\nsystem S { part ground : Ground ; part source : VoltageSource(voltage = 5 V) ; part r1, r2 : Resistor(resistance = 10 ohm)\n"
+        "source.plus -- r1.plus ; joint node = r1.minus -- r2.plus ; ground.pin -- source.minus -- r2.minus }",
+        second);
+    CHECK(joint.rec["node.v"].final() == doctest::Approx(2.5));
+}
+
+TEST_CASE("a run that fails in a part with an open port names the port")
+{
+    std::string open = failure_of(
+        "use electrics\nsystem S { part d : IdealDiode ; part r : Resistor(resistance = 1 ohm) ; part g : Ground\n d.minus -- r.plus ; r.minus -- g.pin }\n"
+        "scenario s of S { stop at 1 s }");
+    CHECK(open.find("port 'd.plus' is in no joint") != std::string::npos);
+}
+
 TEST_SUITE_END();
