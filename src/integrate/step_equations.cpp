@@ -51,7 +51,7 @@ void StepEquations::filter(double t, double* e)
     if (!finite) return;
     for (std::size_t i = 0; i < delta_.size(); ++i) delta_[i] -= at[i];
     Stopwatch watch(e_.shares.algebra);
-    lu_.solve(delta_.data());
+    lu_->solve(delta_.data());
     for (std::size_t i = 0; i < delta_.size(); ++i) e[i] = e_.is_state(i) ? delta_[i] : 0;
 }
 
@@ -64,7 +64,45 @@ bool StepEquations::factor(double t, double cj)
     matrix_age_ = 0;
     rate_ = -1;
     Stopwatch watch(e_.shares.algebra);
-    return lu_.factor(matrix_);
+    if (e_.model().form.choices.empty()) return lu_->factor(matrix_);
+    if (choice_ != e_.selection().version()) take_used_entries();
+    if (used_.empty()) return lu_->factor(matrix_);
+    for (std::size_t k = 0; k < used_.size(); ++k) used_values_[k] = matrix_[used_[k]];
+    if (lu_->factor(used_values_)) return true;
+    // another order of elimination may do
+    used_.clear();
+    lu_.emplace(e_.model().pattern);
+    return lu_->factor(matrix_);
+}
+
+void StepEquations::take_used_entries()
+{
+    const SparsePattern& whole = e_.model().pattern;
+    std::vector<char> keep(whole.n_entries(), 1);
+    e_.selection().drop_unused(keep);
+    SparsePattern few;
+    few.n_columns = whole.n_columns;
+    few.starts.assign(1, 0);
+    std::vector<std::uint32_t> used;
+    for (std::uint32_t c = 0; c < whole.n_columns; ++c) {
+        for (auto k = static_cast<std::size_t>(whole.starts[c]); k < static_cast<std::size_t>(whole.starts[c + 1]); ++k) {
+            if (keep[k] == 0) continue;
+            used.push_back(static_cast<std::uint32_t>(k));
+            few.rows.push_back(whole.rows[k]);
+        }
+        few.starts.push_back(static_cast<std::int64_t>(few.rows.size()));
+    }
+    bool had = !used_.empty();
+    choice_ = e_.selection().version();
+    constexpr double kWorthIt = 0.7;  // of all entries
+    if (static_cast<double>(used.size()) > kWorthIt * static_cast<double>(keep.size())) {
+        if (had) lu_.emplace(whole);
+        used_.clear();
+        return;
+    }
+    used_ = std::move(used);
+    used_values_.resize(used_.size());
+    lu_.emplace(few);
 }
 
 bool StepEquations::residual(double t)
@@ -89,7 +127,7 @@ bool StepEquations::iterate(double t, double cj, const double* weight, double* c
         if (!residual(t)) return false;
         {
             Stopwatch watch(e_.shares.algebra);
-            lu_.solve(delta_.data());
+            lu_->solve(delta_.data());
         }
         double size = correct(delta_.size(), share, cj, delta_.data(), weight, e_.z(), e_.rates(), correction);
         if (!std::isfinite(size)) return false;

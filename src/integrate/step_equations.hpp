@@ -2,6 +2,7 @@
 #pragma once
 
 #include <functional>
+#include <optional>
 
 #include "integrate/integrator.hpp"
 #include "linear/linear_solver.hpp"
@@ -26,20 +27,26 @@ public:
     void states_changed()
     {
         matrix_is_wrong_ = true;
-        lu_.forget_pivots();
+        lu_->forget_pivots();
     }
     const NotFinitePoint& not_finite() const { return not_finite_; }
 
 private:
     bool factor(double t, double cj);
+    void take_used_entries();
     bool residual(double t);
     bool iterate(double t, double cj, const double* weight, double* correction);
 
     Evaluation& e_;
     StepCounts& counts_;
     double closeness_;
-    LinearSolver lu_;
+    std::optional<LinearSolver> lu_;
     std::vector<double> delta_, matrix_;
+    /// Where states are chosen: entries that the present choice uses, and their values; links could refer to any candidate, but refer to two members each.
+    /// Empty: all are taken.
+    std::vector<std::uint32_t> used_;
+    std::vector<double> used_values_;
+    std::size_t choice_ = 0;                             ///< that `used_` belongs to
     double cj_of_matrix_ = 1, cj_last_ = 0, rate_ = -1;  ///< rate of convergence in the last step; negative: not known
     int matrix_age_ = 0;
     bool matrix_is_wrong_ = true;

@@ -12,6 +12,18 @@ constexpr double kPoor = 0.3;
 // A change costs a new matrix, for one set as for many: when one must be changed, those that will soon are changed with it.
 constexpr double kSoonPoor = 0.8;
 
+bool is_close(const std::vector<double>& before, const double* now)
+{
+    constexpr double kLittle = 0.02;  // of the largest coefficient
+    double largest = 0, moved = 0;
+    for (std::size_t k = 0; k < before.size(); ++k) {
+        largest = std::max(largest, std::abs(before[k]));
+        moved = std::max(moved, std::abs(now[k] - before[k]));
+        if (!std::isfinite(now[k])) return false;
+    }
+    return moved <= kLittle * largest;
+}
+
 }  // namespace
 
 StateSelection::StateSelection(const CompiledModel& model) : m_(model), is_state_(model.n(), 0), sets_(model.form.choices.size())
@@ -40,6 +52,14 @@ bool StateSelection::renew(const std::vector<double>& coefficients)
         const SolverChoice& choice = m_.form.choices[i];
         std::size_t n = choice.orders.size();
         std::vector<double>& matrix = matrix_;
+        // what has hardly moved since the last elimination gives the same answer
+        std::vector<double>& before = sets_[i].looked_at;
+        const double* now = coefficients.data() + at;
+        if (sets_[i].chosen && before.size() == choice.entries.size() && is_close(before, now)) {
+            at += choice.entries.size();
+            continue;
+        }
+        before.assign(now, now + choice.entries.size());
         matrix.assign(choice.differentiated.size() * n, 0.0);
         bool finite = true;
         for (const StateChoice::Entry& e : choice.entries) {
@@ -78,29 +98,36 @@ double StateSelection::eliminate(std::size_t choice, const std::vector<double>& 
     dependent.assign(n, 0);
     std::vector<char>& done = done_;
     done.assign(n_rows, 0);
+    // the largest of each row that may be a pivot; looked for anew only in rows that a pivot has touched
+    std::vector<std::pair<double, std::size_t>>& largest = largest_;
+    largest.assign(n_rows, {-1, n});
+    auto look = [&](std::size_t r) {
+        largest[r] = {-1, n};
+        for (std::size_t k = 0; k < n; ++k) {
+            if (dependent[k] != 0 || (allowed != nullptr && (*allowed)[k] != c.differentiated[r])) continue;
+            if (std::abs(a[r * n + k]) > largest[r].first) largest[r] = {std::abs(a[r * n + k]), k};
+        }
+    };
+    for (std::size_t r = 0; r < n_rows; ++r) look(r);
     double size = 1;
     for (std::size_t round = 0; round < n_rows; ++round) {
         std::size_t group = 0;
         while (done[group]) ++group;  // rows stand most differentiated first
-        std::size_t row = group, column = n;
-        double largest = -1;
-        for (std::size_t r = group; r < n_rows && c.differentiated[r] == c.differentiated[group]; ++r) {
-            if (done[r]) continue;
-            for (std::size_t k = 0; k < n; ++k) {
-                if (dependent[k] != 0 || (allowed != nullptr && (*allowed)[k] != c.differentiated[group])) continue;
-                if (std::abs(a[r * n + k]) > largest) largest = std::abs(a[r * n + k]), row = r, column = k;
-            }
-        }
+        std::size_t row = group;
+        double most = -1;
+        for (std::size_t r = group; r < n_rows && c.differentiated[r] == c.differentiated[group]; ++r)
+            if (!done[r] && largest[r].first > most) most = largest[r].first, row = r;
+        std::size_t column = most < 0 ? n : largest[row].second;
         if (column == n) return 0;
-        size *= largest;
+        size *= most;
         done[row] = 1;
         dependent[column] = c.differentiated[row];
-        if (largest == 0) continue;
         for (std::size_t r = 0; r < n_rows; ++r) {
             if (done[r]) continue;
-            double f = a[r * n + column] / a[row * n + column];
-            if (f == 0) continue;
-            for (std::size_t k = 0; k < n; ++k) a[r * n + k] -= f * a[row * n + k];
+            double f = most == 0 ? 0 : a[r * n + column] / a[row * n + column];
+            if (f != 0)
+                for (std::size_t k = 0; k < n; ++k) a[r * n + k] -= f * a[row * n + k];
+            if (f != 0 || largest[r].second == column) look(r);
         }
     }
     return size;
@@ -124,6 +151,17 @@ void StateSelection::adopt(std::size_t i, std::vector<std::uint32_t> dependent)
     }
     set.dependent = std::move(dependent);
     set.chosen = true;
+    ++version_;
+}
+
+void StateSelection::drop_unused(std::vector<char>& keep) const
+{
+    for (std::size_t i = 0; i < sets_.size(); ++i) {
+        for (const LinkEntries& link : m_.links[i])
+            for (const auto& of : link.of)
+                for (const auto& [by_rate, by_z] : of) keep[by_rate] = keep[by_z] = 0;
+        for (const Link& l : sets_[i].links) keep[l.by_rate] = keep[l.by_z] = 1;
+    }
 }
 
 void StateSelection::residual(const double* z, const double* rates, double* f) const

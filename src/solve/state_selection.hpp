@@ -1,6 +1,7 @@
 // Which candidates of a SolverChoice are states at the moment: held by the run, renewed while it goes on.
 #pragma once
 
+#include <utility>
 #include <vector>
 
 #include "evaluate/compiled_model.hpp"
@@ -22,6 +23,10 @@ public:
     /// Sets the rates of the states to what they are linked to.
     void set_rates(const std::vector<double>& z, std::vector<double>& rates) const;
     std::size_t n_changes() const { return n_changes_; }
+    /// Counts every choice made: what depends on it is to be made anew when this has changed.
+    std::size_t version() const { return version_; }
+    /// Entries of the pattern that links might use and do not use as the choice stands: 0 there.
+    void drop_unused(std::vector<char>& keep) const;
 
 private:
     struct Link {
@@ -32,6 +37,7 @@ private:
         std::vector<std::uint32_t> dependent;  ///< per candidate: how many of its derivatives are no states
         std::vector<double> scale;             ///< per candidate: the largest usual size among candidates of its kind
         std::vector<Link> links;
+        std::vector<double> looked_at;  ///< coefficients of the constraints at the last elimination
         bool chosen = false;
     };
     /// Elimination with the largest pivots, most differentiated constraints first. `allowed` restricts the columns of each row, if given.
@@ -42,11 +48,12 @@ private:
     const CompiledModel& m_;
     std::vector<char> is_state_;
     std::vector<Set> sets_;
-    std::size_t n_changes_ = 0;
+    std::size_t n_changes_ = 0, version_ = 0;
     // scratch of renew() and eliminate(), which run after every step
     std::vector<double> matrix_, work_;
     std::vector<std::uint32_t> best_, same_;
     std::vector<char> done_;
+    std::vector<std::pair<double, std::size_t>> largest_;
 };
 
 }  // namespace netloop
