@@ -1,7 +1,7 @@
 // The choice of the method, made by what the system is and does: a system z' = f(t, z) begins with Adams and goes on with backward
 // differences when stability holds its steps, and back; one with equations to be solved in each step takes backward differences; where
 // events follow each other closely, the one-step method. And now and then another method is tried for a few steps from where the run is: what brings it on
-// faster, by counted operations, goes on (undamped structures, on which backward differences of high order creep).
+// faster, by counted operations, goes on.
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -124,11 +124,11 @@ private:
     }
 
     // The time that a method gains by a unit of work, once it is under way from the present state; it may do so much of it.
-    double pace_of(Method method, double target, double most, bool damping)
+    double pace_of(Method method, double target, double most)
     {
         Integrator& other = get(method);
         State s = state_now();
-        prepare(other, damping);
+        prepare(other);
         other.restart(s);
         double begun = work_of(method), before = begun, at = s.time, pace = 0;
         try {
@@ -152,7 +152,10 @@ private:
         steps_until_look_ = kOften;
         constexpr double kRoom = 20;  // steps that lie ahead at least
         if (target - now().time() < kRoom * now().counts().last_step) return;
-        if (work_of(method_) - work_at_probe_ >= static_cast<double>(evaluations_between_probes_) * work_of_evaluation()) probe(target);
+        // Adams' own advice sees most of what is stiff, and earlier
+        double patience = method_ == Method::adams ? 3 : 1;
+        if (method_ == Method::adams && !held_) return;
+        if (work_of(method_) - work_at_probe_ >= patience * static_cast<double>(evaluations_between_probes_) * work_of_evaluation()) probe(target);
     }
     double work_of_evaluation() const
     {
@@ -162,27 +165,23 @@ private:
     void probe(double target)
     {
         // of the work since the last probe, that another may cost, and where stability holds the steps; how much faster it must be
-        constexpr double kShare = 0.08, kShareOfHeld = 0.4, kWorthIt = 1.25;
+        constexpr double kShare = 0.08, kShareOfHeld = 0.15, kWorthIt = 1.25;
         constexpr std::size_t kSeldom = 8000;
         double done = work_of(method_) - work_at_probe_, gained = now().time() - time_at_probe_;
         double own = done > 0 ? gained / done : HUGE_VAL, fastest = kWorthIt * own, share = method_ == Method::adams ? kShareOfHeld : kShare;
         Method best = method_;
         auto try_one = [&](Method m) {
-            if (double pace = pace_of(m, target, share * done, false); pace > fastest) fastest = pace, best = m;
+            if (double pace = pace_of(m, target, share * done); pace > fastest) fastest = pace, best = m;
         };
         bool held = method_ == Method::adams && held_;
         bool one_step = method_ == Method::bdf || held, bdf = (method_ == Method::sdirk && !by_events_) || held;
         if (bdf) try_one(Method::bdf);
         if (one_step) try_one(Method::sdirk);
-        // what creeps along quick modes that it does not damp goes on far faster once they are damped
-        constexpr double kCreeping = 8;
-        bool damping = best == method_ && one_step && pace_of(Method::sdirk, target, share * done, true) > kCreeping * own;
-        if (damping) best = Method::sdirk;
         evaluations_between_probes_ = std::min(kSeldom, evaluations_between_probes_ + evaluations_between_probes_ / 2);
         held_ = false;
         if (best != method_) {
             by_events_ = false;
-            change(best, "faster by trial", damping);
+            change(best, "faster by trial");
             return;
         }
         work_at_probe_ = work_of(method_);
@@ -208,20 +207,19 @@ private:
         tell(why);
     }
 
-    void change(Method method, const std::string& why, bool damping = false)
+    void change(Method method, const std::string& why)
     {
         State s = state_now();
         begun_ = s.time;
-        if (current_ != nullptr) prepare(get(method), damping);
+        if (current_ != nullptr) prepare(get(method));
         take(method, why);
         now().restart(s);
         advice_ = Advice::keep;
     }
     // What the method at hand knows of the next one's beginning.
-    void prepare(Integrator& next, bool damping) const
+    void prepare(Integrator& next) const
     {
         constexpr double kLonger = 3, kThanHeld = 6;  // steps of the one-step method against those of methods with history, as they mostly are
-        if (damping) next.damp_first();
         next.begin_with((method_ == Method::adams ? kThanHeld : kLonger) * now().counts().last_step);
     }
     State state_now()
@@ -294,7 +292,7 @@ private:
     std::size_t events_ = 0, steps_before_ = 0, n_changes_ = 0;
     std::string story_;
     bool held_ = false, by_events_ = false, between_events_ = false;
-    std::size_t steps_until_look_ = 20, evaluations_between_probes_ = 500;
+    std::size_t steps_until_look_ = 20, evaluations_between_probes_ = 1000;
     double work_at_probe_ = 0, time_at_probe_ = 0;
     std::size_t rescued_ = 0, rescue_ = 50;  ///< steps left of the one-step method where it stepped in; how many it gets next time
 };

@@ -26,8 +26,6 @@ public:
     virtual ~Integrator() = default;
     /// Begins, or begins anew after an event, from consistent values.
     virtual void restart(const State& s) = 0;
-    /// What comes next begins from values that hold the noise of quick modes which another method left undamped: they are damped first.
-    virtual void damp_first() {}
     /// The length of the first step behind the next restart, s, where something is known of it.
     virtual void begin_with(double step) { (void)step; }
     /// Goes on behind an event within or at the end of the last step, from consistent values: what is marked in `jumped` (per member of

@@ -6,7 +6,6 @@
 #include <array>
 #include <cmath>
 #include <limits>
-#include <utility>
 
 #include "integrate/hermite.hpp"
 #include "integrate/integrator.hpp"
@@ -60,7 +59,6 @@ public:
         now_ = before_ = s;
         fresh_ = h_ == 0 || hint_ > 0;  // the step length of before the event is a good guess for after it
         root_ = false;
-        damping_ = std::exchange(damp_next_, false) ? kDamping : 0;
         set_weights();
         roots_.start(s.time, s.z, s.rates);
     }
@@ -69,7 +67,6 @@ public:
         hint_ = step;
         equations_.forget_matrix();
     }
-    void damp_first() override { damp_next_ = true; }
     void states_changed() override
     {
         equations_.states_changed();
@@ -123,18 +120,12 @@ private:
             double h = at_target ? left : h_ * 2 > left ? 0.5 * left : h_;
             Solved solved = stages(h);
             double size = solved == Solved::yes ? norm_(weight_.data(), error_.data()) : HUGE_VAL;
-            if (solved == Solved::yes && damping_ > 0) {
-                equations_.filter(now_.time, error_.data());
-                // the noise that is damped is an error that was made before: it may be some tolerances, fewer with each step
-                size = std::min(size, std::ldexp(norm_(weight_.data(), error_.data()), -damping_));
-            }
             if (size <= 1) {
                 ++counts_.steps;
                 counts_.last_step = h;
                 counts_.last_order = 4;
                 double by = std::clamp(0.8 * std::pow(std::max(size, 1e-10), -0.25), 0.5, 4.0);
                 if (failures > 0) by = std::min(by, 1.0);
-                if (damping_ > 0) --damping_, by = std::min(by, 2.0);
                 // a step cut short by the target tells less about the next
                 h_ = h < h_ ? std::max(h_, by * h) : by * h;
                 return at_target;
@@ -210,9 +201,6 @@ private:
     RootSearch roots_;
     State before_, now_;
     double h_ = 0, hint_ = 0;
-    static constexpr int kDamping = 6;
-    bool damp_next_ = false;
-    int damping_ = 0;  ///< steps in which what is quick is to be damped: it does not count as their error
     bool fresh_ = true, root_ = false;
     std::array<std::vector<double>, kStages> k_;
     std::vector<double> correction_, base_, error_, weight_;

@@ -39,22 +39,6 @@ StepEquations::Solved StepEquations::solve(double t, double cj, const double* we
     }
 }
 
-void StepEquations::filter(double t, double* e)
-{
-    if (!residual(t)) return;
-    std::vector<double> at = delta_;
-    double* rates = e_.rates();
-    std::vector<double> kept(rates, rates + delta_.size());
-    for (std::size_t i = 0; i < delta_.size(); ++i) rates[i] += cj_of_matrix_ * e[i];
-    bool finite = residual(t);
-    std::copy(kept.begin(), kept.end(), rates);
-    if (!finite) return;
-    for (std::size_t i = 0; i < delta_.size(); ++i) delta_[i] -= at[i];
-    Stopwatch watch(e_.shares.algebra);
-    lu_->solve(delta_.data());
-    for (std::size_t i = 0; i < delta_.size(); ++i) e[i] = e_.is_state(i) ? delta_[i] : 0;
-}
-
 bool StepEquations::factor(double t, double cj)
 {
     e_.set_time(t);

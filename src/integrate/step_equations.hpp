@@ -19,9 +19,6 @@ public:
     /// Solves F(t, z, z') = 0 along z' = ... + cj z, from what `predict` writes to z() and rates() of the evaluation, until the corrections
     /// times `weight` are small against 1. `correction`, set to 0 by `predict`, adds them up.
     Solved solve(double t, double cj, const double* weight, double* correction, const std::function<void()>& predict);
-    /// After solve(), where the evaluation stands: what is left of an error of the states once the equations have acted on it, (dF/dz + cj dF/dz')^-1 cj dF/dz'
-    /// e, in place of e. Quick modes are damped by it, slow ones stay. Source: Shampine and Baca (1984), Error estimators for stiff differential equations.
-    void filter(double t, double* e);
     /// The next step gets a new matrix.
     void forget_matrix() { matrix_is_wrong_ = true; }
     void states_changed()
