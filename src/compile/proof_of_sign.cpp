@@ -53,8 +53,8 @@ bool ProofOfSign::assume(NodeId id, EquationSystem& system)
     if (below.size() > kMost) return false;
     bool of_params = std::all_of(below.begin(), below.end(), [&](NodeId n) {
         Op op = g[n].op;
-        return op == Op::constant || op == Op::parameter || op == Op::add || op == Op::sub || op == Op::mul || op == Op::div || op == Op::neg || op == Op::pow ||
-               op == Op::sqrt;
+        return op == Op::constant || op == Op::parameter || op == Op::add || op == Op::sub || op == Op::mul || op == Op::div || op == Op::neg ||
+               op == Op::pow || op == Op::sqrt;
     });
     if (!of_params) return false;
     if (parameters_.empty()) parameters_ = default_parameters(flat_);

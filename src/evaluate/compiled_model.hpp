@@ -62,7 +62,8 @@ struct CompiledModel {
     std::vector<ParameterValues> parameters;  ///< run one after another, they settle all: each uses only those before it
     ParameterBounds bounds;
     Program prologue;
-    /// What was taken as not zero, by params alone: value and size of its terms, one after another. Where a run's params make one zero, the careful model serves it.
+    /// What was taken as not zero, by params alone: value and size of its terms, one after another. Where a run's params make one zero, the careful model
+    /// serves it.
     Program assumed;
     std::shared_ptr<CarefulModel> careful;
     Program residual;

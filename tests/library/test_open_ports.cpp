@@ -36,9 +36,10 @@ std::string terminal(const std::string& domain, const std::string& fluid, std::s
     if (domain == "thermal") return fmt::format("part h{0} : HeatMass(capacity = {1} kJ/K)\n {2} -- h{0}.surface\n", k, 5 + k, port);
     if (domain == "planar") return fmt::format("part b{0} : Bar(mass = {1} kg)\n {2} -- b{0}.a ; guess b{0}.angle = {3} deg\n", k, 2 + k, port, 20 + 30 * k);
     // the first pin is fed
-    return fmt::format("part r{0} : Resistor(resistance = {1} ohm) ; part u{0} : VoltageSource(voltage = {3} V) ; part g{0} : Ground\n {2} -- r{0}.plus ; r{0}.minus -- "
-                       "u{0}.plus ; u{0}.minus -- g{0}.pin\n",
-                       k, 0.1 + 0.01 * static_cast<double>(k), port, k == 0 ? 48 : 0);
+    return fmt::format(
+        "part r{0} : Resistor(resistance = {1} ohm) ; part u{0} : VoltageSource(voltage = {3} V) ; part g{0} : Ground\n {2} -- r{0}.plus ; r{0}.minus -- "
+        "u{0}.plus ; u{0}.minus -- g{0}.pin\n",
+        k, 0.1 + 0.01 * static_cast<double>(k), port, k == 0 ? 48 : 0);
 }
 
 std::string system_of(const Tried& t, const std::string& open)

@@ -486,13 +486,13 @@ TEST_CASE("the table of events shows numbers in the unit of what they are compar
 TEST_CASE("the table counts what happened: a transition when it is taken, a block when it runs, a condition of the equations when it turns")
 {
     // the level swings 3 times in 3 s; what only the blocks look at turns twice as often, and is not told
-    Ran r = run(
-        "system S { let level = sin(6.283185307179586 * time / (1 s))\n"
-        "sequence pump { stage idle { on = 0 } -> running when level > 0.9\n stage running { on = 1 } -> idle when level < -0.9 }\n"
-        "memory n = 0 ; when level > 0.5 { n := n + 1 }\n"
-        "memory m = 0 ; every 1 s from 0.5 s { m := m + 1 }\n"
-        "var x init 0 ; x' = if level > 0 then 1 s^-1 else 0 s^-1 }",
-        3);
+    Ran r =
+        run("system S { let level = sin(6.283185307179586 * time / (1 s))\n"
+            "sequence pump { stage idle { on = 0 } -> running when level > 0.9\n stage running { on = 1 } -> idle when level < -0.9 }\n"
+            "memory n = 0 ; when level > 0.5 { n := n + 1 }\n"
+            "memory m = 0 ; every 1 s from 0.5 s { m := m + 1 }\n"
+            "var x init 0 ; x' = if level > 0 then 1 s^-1 else 0 s^-1 }",
+            3);
     std::map<std::string, std::size_t> counts;
     std::size_t all = 0;
     for (const netloop::EventEntry& e : r.summary.event_record.kinds) counts[e.text] = e.times.size(), all += e.times.size();
@@ -510,10 +510,10 @@ TEST_CASE("the table counts what happened: a transition when it is taken, a bloc
 
 TEST_CASE("a transition that another one forestalls is not counted, and one after a time is counted when that time has passed")
 {
-    Ran r = run(
-        "system S { memory served = false\n sequence duty {\n stage filling { } -> service when time > 1 s and not served\n -> resting when time > 2 s\n"
-        "stage resting { } -> filling when time > 20 s\n stage service { start { served := true } } -> resting after 2 s } }",
-        10);
+    Ran r =
+        run("system S { memory served = false\n sequence duty {\n stage filling { } -> service when time > 1 s and not served\n -> resting when time > 2 s\n"
+            "stage resting { } -> filling when time > 20 s\n stage service { start { served := true } } -> resting after 2 s } }",
+            10);
     REQUIRE(r.summary.event_record.kinds.size() == 2);
     for (const netloop::EventEntry& e : r.summary.event_record.kinds) {
         REQUIRE(e.times.size() == 1);

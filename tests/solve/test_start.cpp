@@ -334,7 +334,8 @@ TEST_CASE("a loop of links that all lie level where the search begins closes clo
 {
     // two bars and the distance of their grounds are a triangle: the law of cosines
     netloop::Run run = run_of(
-        "use mechanics\nsystem S { part g : Foundation ; part far : Foundation(x = 0.9 m)\n part p1, p2, p3 : Pivot ; part a : Bar(length = 0.58 m) ; part b : Bar(length = 0.6 m)\n"
+        "use mechanics\nsystem S { part g : Foundation ; part far : Foundation(x = 0.9 m)\n part p1, p2, p3 : Pivot ; part a : Bar(length = 0.58 m) ; part b : "
+        "Bar(length = 0.6 m)\n"
         "g.place -- p1.a ; p1.b -- a.a ; a.b -- p2.a ; p2.b -- b.a ; b.b -- p3.a ; p3.b -- far.place }");
     netloop::RunOptions options;
     options.stop = 0.01;
