@@ -261,6 +261,8 @@ private:
         } else if (steps > kFar * kLook && method_ == Method::sdirk && by_events_) {
             by_events_ = false;
             take(Method::bdf, "events have become rare");
+        } else if (method_ == Method::sdirk) {
+            by_events_ = steps <= kFar * kLook;  // a trial may have come here first: as long as events are close, no other is tried
         }
     }
 

@@ -40,7 +40,7 @@ std::string describe_z(const CompiledModel& model, std::size_t i, double value)
         for (std::uint32_t k = 0; k < v.order; ++k) d = d / Dimension::base(2);
         return fmt::format("'{}' = {:.6g} {}", name, value, d.text());
     }
-    return fmt::format("'{}' = {:.6g} {}", name, unit.from_si(value), unit.text);
+    return fmt::format("'{}' = {:.6g}{}", name, unit.from_si(value), unit.text.empty() || unit.text == "1" ? "" : " " + unit.text);
 }
 
 std::string describe_outside(const FlatModel& flat, const FlatLimit& limit, const SourceSet& sources, double value, double low, double high)

@@ -442,4 +442,11 @@ TEST_CASE("a run that fails in a part with an open port names the port")
     CHECK(open.find("port 'd.plus' is in no joint") != std::string::npos);
 }
 
+TEST_CASE("a run that a hundred thousand steps bring on by nothing ends with the quantity that is hardest to follow")
+{
+    std::string said = failure_of("system S { var x init 1 ; x' = 1e12 s^-1 * (sin(1e12 s^-1 * time) - x) }\nscenario s of S { stop at 1000 s }");
+    CHECK(said.find("the run does not get on: 100000 steps") != std::string::npos);
+    CHECK(said.find("hardest to follow: 'x' = ") != std::string::npos);
+}
+
 TEST_SUITE_END();

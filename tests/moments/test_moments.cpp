@@ -293,6 +293,13 @@ TEST_CASE("a signal that touches twice within a step is not missed")
     REQUIRE(r.summary.event_record.kinds.size() == 1);
     REQUIRE(r.summary.event_record.kinds[0].times.size() == 1);
     CHECK(r.summary.event_record.kinds[0].times[0] == doctest::Approx(4.9995).epsilon(1e-9));
+    // the condition itself turns at both ends: seen where an equation looks at it
+    Ran both = run("system S { var x : s init 0 s ; x' = 1 ; var y init 0 ; y' = if (x - 5 s)^2 < 2.5e-7 s^2 then 1 s^-1 else 0 s^-1 }", 10, 1e-6);
+    REQUIRE(both.summary.event_record.kinds.size() == 1);
+    REQUIRE(both.summary.event_record.kinds[0].times.size() == 2);
+    CHECK(both.summary.event_record.kinds[0].times[0] == doctest::Approx(4.9995).epsilon(1e-9));
+    CHECK(both.summary.event_record.kinds[0].times[1] == doctest::Approx(5.0005).epsilon(1e-9));
+    CHECK(both.recording["y"].final() == doctest::Approx(1e-3).epsilon(1e-6));
 }
 
 TEST_CASE("a signal that grazes its limit does no harm")
