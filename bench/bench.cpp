@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // What must be fast, measured side by side in one run, so that ratios hold on a noisy machine.
 //   build/release/bench/netloop_bench
 #include <benchmark/benchmark.h>

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // What each depth of a liquid costs: the hydraulics of the bridge isothermal, thermal, with carried and with dynamic air; and the district
 // network, compiled and run over a day.
 //   build/release/bench/netloop_depths

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // How well `auto` chooses: every shipped scenario by each method at several tolerances; the time that each needs for the error that `auto` has at 1e-6.
 //   build/release/bench/netloop_methods [part of a file name]
 #include <fmt/format.h>

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // What recording costs, what the layouts of a table on disk cost, and how fast a large recording opens and is plotted.
 //   build/release/bench/netloop_recordings [megabytes of the large one, default 1000]
 #include <fmt/format.h>

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // 20,000 equations, no two of a shape: nothing is gained by kernels over instances, and every operation is written out. Compile time, and
 // one evaluation of all by each evaluator beside the same assignments as C, compiled with -O2.
 #include <dlfcn.h>

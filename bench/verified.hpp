@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // What is measured must be right first: each system of the bench is run once and held against its equations as written, before it is timed.
 #pragma once
 

@@ -1,3 +1,4 @@
+# SPDX-License-Identifier: Apache-2.0
 # Writes the shipped libraries into a C++ file.
 include(${CMAKE_CURRENT_LIST_DIR}/raw_literals.cmake)
 file(GLOB_RECURSE files RELATIVE ${FOLDER} ${FOLDER}/*.loop)

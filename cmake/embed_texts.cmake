@@ -1,3 +1,4 @@
+# SPDX-License-Identifier: Apache-2.0
 # Writes text files into a C++ file: FILES is a list of NAME=PATH, the constants are declared in HEADER; files of one NAME that follow each other are one text.
 include(${CMAKE_CURRENT_LIST_DIR}/raw_literals.cmake)
 set(text "// Generated; do not edit.\n#include \"${HEADER}\"\nnamespace netloop {\n")

@@ -1,3 +1,4 @@
+# SPDX-License-Identifier: Apache-2.0
 # Sourced by ./demo and ./check: installs what is missing and builds the release preset.
 set -eu
 cd "${root:-$(dirname "$0")}"

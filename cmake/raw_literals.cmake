@@ -1,3 +1,4 @@
+# SPDX-License-Identifier: Apache-2.0
 # append_raw(VARIABLE PATH): the content of a file as raw string literals in pieces that every compiler accepts, behind the text in VARIABLE.
 function(append_raw variable path)
   file(READ ${path} content)

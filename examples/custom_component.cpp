@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // A component defined by a program: a thermostat-less heater whose power falls with its own temperature, joined to library parts.
 #include <netloop/netloop.hpp>
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // A hydraulic drive put together by a program: pump, relief valve and an adjustable orifice that loads them. The program turns
 // the orifice down step by step inside its own loop, then repeats a run with another pump, without compiling again.
 #include <netloop/netloop.hpp>

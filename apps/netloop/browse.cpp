@@ -1,12 +1,14 @@
+// SPDX-License-Identifier: Apache-2.0
 #include <fmt/format.h>
 
 #include <algorithm>
 #include <filesystem>
-#include <fstream>
 #include <memory>
 #include <nlohmann/json.hpp>
 
 #include "commands.hpp"
+#include "files/input_file.hpp"
+#include "files/output_file.hpp"
 
 namespace {
 
@@ -20,7 +22,7 @@ void print_entries(const std::vector<netloop::Library::Entry>& entries)
 {
     std::size_t width = 0;
     for (const auto& e : entries) width = std::max(width, e.name.size());
-    for (const auto& e : entries) fmt::print("{:<{}}  {:<14}  {}\n", e.name, width, e.kind, e.summary);
+    for (const auto& e : entries) show("{:<{}}  {:<14}  {}\n", e.name, width, e.kind, e.summary);
 }
 
 int run_list(const Options& o)
@@ -39,11 +41,18 @@ int run_list(const Options& o)
     if (o.json) {
         nlohmann::json list = nlohmann::json::array();
         for (const auto& e : entries) list.push_back({{"name", e.name}, {"kind", e.kind}, {"summary", e.summary}});
-        fmt::print("{}\n", list.dump(2));
+        show_json(list);
     } else {
         print_entries(entries);
     }
     return 0;
+}
+
+bool is_page(const std::string& path)
+{
+    constexpr std::size_t kHead = 200;
+    std::string head = netloop::first_bytes(path, kHead);
+    return head.starts_with("# ") && head.find("netloop describe --handbook") != std::string::npos;
 }
 
 // A file for each library, and an index.
@@ -52,8 +61,7 @@ void write_handbook(const netloop::Library& library, const std::string& folder)
     std::error_code error;
     std::filesystem::create_directories(folder, error);
     auto write = [&](const std::string& name, const std::string& text) {
-        std::ofstream out(std::filesystem::path(folder) / name, std::ios::binary);
-        if (!(out << text) || !out.flush()) throw netloop::UsageError(fmt::format("'{}' cannot be written in '{}'", name, folder));
+        netloop::write_whole((std::filesystem::path(folder) / name).string(), text, {.what = "a page of the handbook", .replaces = is_page});
     };
     std::string index = "# The component libraries\n\nMade from the texts of the libraries by `netloop describe --handbook docs/libraries`.\n\n";
     for (const std::string& p : library.packages()) {
@@ -63,7 +71,7 @@ void write_handbook(const netloop::Library& library, const std::string& folder)
         index += fmt::format("- [{}]({}.md): {} components and fluids\n", p, p, components);
     }
     write("README.md", index);
-    fmt::print("{}\n", folder);
+    show("{}\n", folder);
 }
 
 int run_describe(const Options& o)
@@ -76,7 +84,7 @@ int run_describe(const Options& o)
     }
     if (o.name.empty()) throw netloop::UsageError("describe what? Give a name such as hydraulics.ReliefValve, or --handbook and a folder");
     using Form = netloop::Library::Form;
-    fmt::print("{}", library.describe(o.name, o.json ? Form::json : o.markdown ? Form::markdown : Form::text));
+    show("{}", library.describe(o.name, o.json ? Form::json : o.markdown ? Form::markdown : Form::text));
     return 0;
 }
 

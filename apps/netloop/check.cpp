@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 #include <fmt/format.h>
 
 #include <memory>
@@ -23,7 +24,7 @@ int run_check(const Options& o)
     try {
         library.load_file(o.file);
         if (!o.show.empty()) {
-            fmt::print("{}", netloop::show_stage(library, request, o.show));
+            show("{}", netloop::show_stage(library, request, o.show));
             return 0;
         }
         // a file of components only is checked definition by definition
@@ -39,33 +40,32 @@ int run_check(const Options& o)
             for (const auto& d : found) bad |= d.severity == netloop::Diagnostic::Severity::error;
             if (bad) throw netloop::ModelError("", found);
             if (o.json)
-                fmt::print("{}\n", nlohmann::json{{"ok", true}}.dump(2));
+                show_json({{"ok", true}});
             else
-                fmt::print("{}: the definitions are sound; there is no system to put together\n", o.file);
+                show("{}: the definitions are sound; there is no system to put together\n", o.file);
             return 0;
         }
         if (request.scenario.empty() && scenarios.size() > 1) request.scenario = scenarios[0];
         netloop::CompiledSystem system = netloop::compile(library, request);
         netloop::Run(system).check_params();
         if (o.json) {
-            fmt::print("{}\n", nlohmann::json{{"ok", true},
-                                              {"system", system.name()},
-                                              {"scenario", system.scenario()},
-                                              {"equations", system.n_equations()},
-                                              {"states", system.n_states()},
-                                              {"iterates", system.n_iterates()},
-                                              {"messages", nlohmann::json::parse(json_of(system.notes()))}}
-                                   .dump(2));
+            show_json({{"ok", true},
+                       {"system", system.name()},
+                       {"scenario", system.scenario()},
+                       {"equations", system.n_equations()},
+                       {"states", system.n_states()},
+                       {"iterates", system.n_iterates()},
+                       {"messages", json_of(system.notes())}});
             return 0;
         }
         print_diagnostics(system.notes(), true);
-        fmt::print("{}{}: sound: {} equations, {} states, {} iterates\n", system.name(), system.scenario().empty() ? "" : ", scenario " + system.scenario(),
-                   system.n_equations(), system.n_states(), system.n_iterates());
-        if (o.explain) fmt::print("\n{}", system.explain());
+        show("{}{}: sound: {} equations, {} states, {} iterates\n", system.name(), system.scenario().empty() ? "" : ", scenario " + system.scenario(),
+             system.n_equations(), system.n_states(), system.n_iterates());
+        if (o.explain) show("\n{}", system.explain());
         return 0;
     } catch (const netloop::ModelError& error) {
         if (!o.json) throw;
-        fmt::print("{}\n", nlohmann::json{{"ok", false}, {"messages", nlohmann::json::parse(json_of(error.diagnostics()))}}.dump(2));
+        show_json({{"ok", false}, {"messages", json_of(error.diagnostics())}});
         return 1;
     }
 }

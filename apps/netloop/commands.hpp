@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // The commands: each adds itself to the parser and returns its exit code when it is chosen.
 // 0: done; 1: the model, the data or a demand failed; 2: wrong usage.
 #pragma once
@@ -9,6 +10,8 @@
 #include <string>
 #include <utility>
 #include <vector>
+
+#include "console.hpp"
 
 struct Command {
     CLI::App* app = nullptr;
@@ -37,5 +40,8 @@ netloop::Quantity quantity_from(const std::string& text, const std::string& othe
                                 const std::string& example);
 /// A time such as "60", "60s", "2 min". Throws netloop::UsageError.
 double seconds_from(const std::string& text, const std::string& option);
+/// A recording for a command that reads one: looked at by a process of its own first, since a damaged file can bring down the library that reads it; a note
+/// tells if its run did not come to its end. Throws netloop::RecordingError.
+netloop::Recording open_recording(const std::string& path);
 void print_diagnostics(const std::vector<netloop::Diagnostic>& diagnostics, bool notes);
-std::string json_of(const std::vector<netloop::Diagnostic>& diagnostics);
+nlohmann::json json_of(const std::vector<netloop::Diagnostic>& diagnostics);

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // `compare`: two recordings against each other; the exit code tells a script whether they agree.
 #include <fmt/format.h>
 
@@ -15,7 +16,7 @@ struct Options {
     std::vector<std::string> keep, allow;
     double tolerance = 1e-3;
     std::size_t most = 20;
-    bool json = false, quiet = false;
+    bool json = false, quiet = false, shared_time = false;
 };
 
 int run_compare(const Options& o)
@@ -23,12 +24,13 @@ int run_compare(const Options& o)
     netloop::CompareOptions options;
     options.tolerance = o.tolerance;
     options.keep = o.keep;
+    options.shared_time = o.shared_time;
     if (!o.shift.empty()) options.shift = seconds_from(o.shift, "--shift");
     for (const std::string& text : o.allow) {
         netloop::Quantity q = quantity_from(text, "1", "--allow", "a value with its unit", "0.5bar");
         options.by_unit.emplace_back(q.unit, q.value);
     }
-    netloop::Recording first = netloop::Recording::open(o.first), second = netloop::Recording::open(o.second);
+    netloop::Recording first = open_recording(o.first), second = open_recording(o.second);
     for (netloop::Recording* r : {&first, &second}) r->fetch(o.keep.empty() ? std::vector<std::string>{"*"} : o.keep);
     netloop::Comparison c = netloop::compare(first, second, options);
     if (o.json) {
@@ -41,9 +43,9 @@ int run_compare(const Options& o)
                             {"at", d.at},
                             {"from", std::isnan(d.first) ? nlohmann::json(nullptr) : nlohmann::json(d.first)},
                             {"within", d.within()}});
-        fmt::print("{}\n", nlohmann::json{{"same", c.same()}, {"quantities", list}, {"only_first", c.only_first}, {"only_second", c.only_second}}.dump(2));
+        show_json({{"same", c.same()}, {"not_compared", c.not_compared}, {"quantities", list}, {"only_first", c.only_first}, {"only_second", c.only_second}});
     } else if (!o.quiet || !c.same()) {
-        fmt::print("{}", c.text(o.most));
+        show("{}", c.text(o.most));
     }
     return c.same() ? 0 : 1;
 }
@@ -60,6 +62,8 @@ Command add_compare(CLI::App& program)
     app->add_option("--allow", o->allow, "allowed difference for all quantities of a unit, such as 0.5bar; may be repeated")->allow_extra_args(false);
     app->add_option("--keep", o->keep, "only these: a path or a pattern such as pump.*")->allow_extra_args(false);
     app->add_option("--shift", o->shift, "changes that come this much earlier or later are the same, such as 5ms");
+    app->add_flag("--shared-time", o->shared_time,
+                  "recordings that cover different times, or are incomplete, are compared over the time that they share (else they differ)");
     app->add_option("--most", o->most, "how many quantities to show (default 20)");
     app->add_flag("--json", o->json, "print all of them for programs");
     app->add_flag("--quiet", o->quiet, "print only if they differ");

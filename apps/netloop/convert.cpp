@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // `convert`: a recording in another form, with fewer quantities, other units or evenly spaced rows.
 #include <fmt/format.h>
 
@@ -73,12 +74,13 @@ void resample(netloop::Recording& r, const Options& o)
 
 int run_convert(const Options& o)
 {
-    netloop::Recording r = netloop::Recording::open(o.in);
+    netloop::Recording r = open_recording(o.in);
     if (r.n_rows() == 0) throw netloop::RecordingError(fmt::format("'{}' has no rows", o.in));
     choose(r, o.quantities);
     resample(r, o);
-    r.save(o.out);
-    fmt::print("{}: {} rows, {} quantities\n", o.out, r.n_rows(), r.columns.size() - 1);
+    if (o.out == "-") output_is_taken();
+    for (const std::string& note : r.save(o.out, {o.in})) tell("note: {}\n", note);
+    show("{}: {} rows, {} quantities\n", o.out, r.n_rows(), r.columns.size() - 1);
     return 0;
 }
 
@@ -90,7 +92,7 @@ Command add_convert(CLI::App& program)
     CLI::App* app =
         program.add_subcommand("convert", "Write a recording in another form: HDF5 to CSV or back, chosen quantities and units, evenly spaced rows");
     app->add_option("in", o->in, "the recording (.h5 or .csv)")->required();
-    app->add_option("out", o->out, "the file to write (.h5 or .csv)")->required();
+    app->add_option("out", o->out, "the file to write (.h5 or .csv), or - for rows (CSV) on standard output")->required();
     app->add_option("quantities", o->quantities, "only these: paths or patterns such as pump.*, with a unit leaf.angle:rad");
     app->add_option("--every", o->every, "rows this far apart, between recorded ones by straight lines, such as 10ms (default: the rows as they are)");
     app->add_option("--from", o->from, "from this time on");

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // `draw`: the diagram of a system or component.
 #include <fmt/format.h>
 
@@ -39,8 +40,9 @@ int run_draw(const Options& o)
     request.open = o.open;
     request.out = o.out;
     request.values = !o.plain;
+    if (o.out == "-") output_is_taken();
     netloop::draw_diagram(library, request);
-    fmt::print("{}\n", o.out);
+    show("{}\n", o.out);
     return 0;
 }
 
@@ -54,7 +56,7 @@ Command add_draw(CLI::App& program)
     app->add_option("--name", o->name, "the system or component of the file (needed if it has several systems)");
     app->add_option("--open", o->open, "show this part from inside; * for all of the first level; may be repeated")->allow_extra_args(false);
     app->add_flag("--plain", o->plain, "without the values that parts are given");
-    app->add_option("--out", o->out, "the diagram: .svg, .png, .pdf or .dot")->required();
+    app->add_option("--out", o->out, "the diagram: .svg, .png, .pdf or .dot, or - for SVG on standard output")->required();
     app->footer("Example:  netloop draw examples/bascule/whole/bridge.loop --out bridge.svg");
     return {app, [o] { return run_draw(*o); }};
 }

@@ -1,16 +1,16 @@
+// SPDX-License-Identifier: Apache-2.0
 // `format`: one layout for all .loop files.
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <cstdio>
 #include <filesystem>
-#include <fstream>
 #include <iostream>
 #include <iterator>
 #include <memory>
 
 #include "commands.hpp"
-#include "record/whole_file.hpp"
+#include "files/input_file.hpp"
+#include "files/output_file.hpp"
 
 namespace {
 
@@ -45,15 +45,19 @@ int run_format(const Options& o)
 {
     if (o.paths == std::vector<std::string>{"-"}) {
         std::string text{std::istreambuf_iterator<char>(std::cin), std::istreambuf_iterator<char>()}, made = netloop::format_text("standard input", text);
-        if (!o.check) std::fwrite(made.data(), 1, made.size(), stdout);
+        if (!o.check) show_text(made);
         return o.check && made != text ? 1 : 0;
     }
     std::size_t n = 0, broken = 0;
     std::vector<std::string> files = files_of(o.paths);
     for (const std::string& file : files) {
-        std::ifstream in(file, std::ios::binary);
-        if (!in) throw netloop::RecordingError(fmt::format("'{}' cannot be read", file));
-        std::string text{std::istreambuf_iterator<char>(in), std::istreambuf_iterator<char>()}, made;
+        std::string text, made;
+        try {
+            constexpr std::size_t kMost = 64;
+            text = netloop::read_text_file(file, kMost * netloop::kMiB);
+        } catch (const netloop::FileProblem& problem) {
+            throw netloop::RecordingError(fmt::format("'{}' cannot be read: {}", file, problem.what()));
+        }
         try {
             made = netloop::format_text(file, text);
         } catch (const netloop::ModelError& error) {  // the others are laid out nevertheless
@@ -63,11 +67,11 @@ int run_format(const Options& o)
         }
         if (made == text) continue;
         ++n;
-        fmt::print("{}\n", file);
-        if (!o.check) netloop::write_whole(file, made);
+        show("{}\n", file);
+        if (!o.check) netloop::write_whole(file, made, {.what = "a model's text", .model_text = true});
     }
     const char* done = o.check ? "would change" : "changed";
-    fmt::print("{} of {} files {}\n", n, files.size(), done);
+    show("{} of {} files {}\n", n, files.size(), done);
     return broken > 0 || (o.check && n > 0) ? 1 : 0;
 }
 

@@ -1,11 +1,21 @@
+// SPDX-License-Identifier: Apache-2.0
 // The command line: argument parsing and printing, nothing else.
 #include <fmt/format.h>
 
-#include <cstdio>
+#include <algorithm>
+#include <new>
 
 #include "commands.hpp"
 
-int main(int argc, char** argv)
+namespace {
+
+int tell_and_fail(const std::string& text, int code = 1)
+{
+    tell("error: {}\n", text);
+    return code;
+}
+
+int run_command(int argc, char** argv)
 {
     CLI::App program{"Net Loop: models of hydraulic, thermal, electrical and mechanical machines, checked, compiled and simulated", "netloop"};
     program.require_subcommand(1);
@@ -27,22 +37,29 @@ int main(int argc, char** argv)
         print_diagnostics(error.diagnostics(), false);
         return 1;
     } catch (const netloop::RunError& error) {
-        fmt::print(stderr, "error: {}\n", error.what());
-        if (!error.hint().empty()) fmt::print(stderr, "      to mend: {}\n", error.hint());
-        fmt::print(stderr, "      [{}]\n", error.id());
+        tell("error: {}\n", error.what());
+        if (!error.hint().empty()) tell("      to mend: {}\n", error.hint());
+        tell("      [{}]\n", error.id());
         return 1;
+    } catch (const netloop::Interrupted& error) {
+        return tell_and_fail(error.what());
     } catch (const netloop::RecordingError& error) {
-        fmt::print(stderr, "error: {}\n", error.what());
-        return 1;
+        return tell_and_fail(error.what());
     } catch (const netloop::UsageError& error) {
-        fmt::print(stderr, "error: {}\n", error.what());
-        return 2;
+        return tell_and_fail(error.what(), 2);
     } catch (const std::bad_alloc&) {
-        fmt::print(stderr, "error: the model does not fit into the memory of this machine\n");
-        return 1;
+        return tell_and_fail("this does not fit into the memory that the program may have");
     } catch (const std::exception& error) {
-        fmt::print(stderr, "error: {} (this is a fault of netloop: please report it with the model)\n", error.what());
-        return 1;
+        return tell_and_fail(fmt::format("{} (this is a fault of netloop: please report it with the model)", error.what()));
     }
     return 2;
+}
+
+}  // namespace
+
+int main(int argc, char** argv)
+{
+    prepare_console();
+    int code = run_command(argc, argv);
+    return finish_console() ? code : std::max(code, 1);
 }

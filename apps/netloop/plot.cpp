@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 #include "show/plot.hpp"
 
 #include <fmt/format.h>
@@ -77,9 +78,8 @@ int run_plot(const Options& o)
     std::vector<netloop::Recording> recordings;
     std::vector<std::string> names;
     for (const std::string& file : files) {
-        recordings.push_back(netloop::Recording::open(file));
+        recordings.push_back(open_recording(file));
         names.push_back(fs::path(file).stem().string());
-        if (!recordings.back().complete) fmt::print(stderr, "note: '{}' is incomplete: {}\n", file, recordings.back().reason);
     }
     if (!o.figure.empty()) take_figure(recordings[0], o.figure, request);
     if (request.quantities.empty() && request.panels.empty()) {
@@ -88,8 +88,10 @@ int run_plot(const Options& o)
             figures += (figures.empty() ? "; or draw a figure of its scenario: --figure \"" : "\", \"") + f.title;
         throw netloop::UsageError("name at least one quantity behind the recording, such as leaf.angle" + figures + (figures.empty() ? "" : "\""));
     }
+    request.inputs = files;
+    if (o.out == "-") output_is_taken();
     netloop::plot(std::move(recordings), names, request);
-    fmt::print("{}\n", o.out);
+    show("{}\n", o.out);
     return 0;
 }
 
@@ -113,7 +115,7 @@ Command add_plot(CLI::App& program)
     app->add_flag("--events", o->events, "mark the events of the (first) recording below the curves");
     app->add_flag("--no-difference", o->no_difference, "with several recordings: leave off what they differ by");
     app->add_option("--columns", o->columns, "panels beside each other (default 1)")->check(CLI::Range(1, 6));
-    app->add_option("--out", o->out, "the figure: .png, .svg or .pdf")->required();
+    app->add_option("--out", o->out, "the figure: .png, .svg or .pdf, or - for SVG on standard output")->required();
     app->add_option("--title", o->title, "a title above the figure");
     app->add_option("--from", o->from, "draw from this time on");
     app->add_option("--to", o->to, "draw up to this time");

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // `property`: a property of a fluid over its range, as a table or a figure.
 #include <fmt/format.h>
 
@@ -164,7 +165,7 @@ void print(const netloop::Recording& table)
             lines[r + 1] += fmt::format("{:>{}}", std::isnan(v) ? std::string("-") : fmt::format("{:.6g}", v), width);
         }
     }
-    fmt::print("\n{}\n", fmt::join(lines, "\n"));
+    show("\n{}\n", fmt::join(lines, "\n"));
 }
 
 int list_functions(const Options& o)
@@ -172,7 +173,7 @@ int list_functions(const Options& o)
     auto entries = netloop::FluidProperty::list(o.fluid, o.file);
     std::size_t width = 0, kind = 0;
     for (const auto& e : entries) width = std::max(width, e.name.size()), kind = std::max(kind, e.kind.size());
-    for (const auto& e : entries) fmt::print("{:<{}}  {:<{}}  {}\n", e.name, width, e.kind, kind, e.summary);
+    for (const auto& e : entries) show("{:<{}}  {:<{}}  {}\n", e.name, width, e.kind, kind, e.summary);
     return 0;
 }
 
@@ -188,8 +189,8 @@ int run_property(const Options& o, const std::vector<std::string>& words)
     for (const Given& g : given)
         if (&g != axes.row && &g != axes.column) fixed += ", " + g.shown(g.si[0]);
     netloop::Recording table = tabulate(property, o, given, axes, axes.row != nullptr ? axes.row->si : std::vector<double>{0});
-    fmt::print("{}.{}{}\n", o.fluid, o.function, fixed);
-    if (!property.text().empty()) fmt::print("{}\n", property.text());
+    show("{}.{}{}\n", o.fluid, o.function, fixed);
+    if (!property.text().empty()) show("{}\n", property.text());
     print(table);
     if (o.plot.empty()) return 0;
     constexpr int kSmooth = 401;  // a curve is smooth only with more points than a table is read with
@@ -201,7 +202,7 @@ int run_property(const Options& o, const std::vector<std::string>& words)
     request.out = o.plot;
     std::vector<double> rows = finer ? between(axes.row->si.front(), axes.row->si.back(), kSmooth) : axes.row->si;
     netloop::plot({tabulate(property, o, given, axes, rows)}, {o.fluid}, request);
-    fmt::print("\n{}\n", o.plot);
+    show("\n{}\n", o.plot);
     return 0;
 }
 

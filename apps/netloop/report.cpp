@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 #include "show/report.hpp"
 
 #include <fmt/format.h>
@@ -30,15 +31,14 @@ int run_report(const Options& o)
     std::vector<netloop::Recording> recordings;
     std::vector<std::string> names;
     for (const std::string& file : o.recordings) {
-        recordings.push_back(netloop::Recording::open(file));
+        recordings.push_back(open_recording(file));
         names.push_back(fs::path(file).stem().string());
-        if (!recordings.back().complete) fmt::print(stderr, "note: '{}' is incomplete: {}\n", file, recordings.back().reason);
     }
-    netloop::write_report(std::move(recordings), names, request);
-    double megabytes = static_cast<double>(fs::file_size(o.out)) / 1e6;
-    if (megabytes > request.megabytes)
-        fmt::print(stderr, "note: the page is larger than {:g} MB although its curves are thinned as far as is sensible\n", request.megabytes);
-    fmt::print("{} ({:.1f} MB)\n", o.out, megabytes);
+    request.inputs = o.recordings;
+    if (o.out == "-") output_is_taken();
+    double megabytes = static_cast<double>(netloop::write_report(std::move(recordings), names, request)) / 1e6;
+    if (megabytes > request.megabytes) tell("note: the page is larger than {:g} MB although its curves are thinned as far as is sensible\n", request.megabytes);
+    show("{} ({:.1f} MB)\n", o.out, megabytes);
     return 0;
 }
 
@@ -49,7 +49,7 @@ Command add_report(CLI::App& program)
     auto o = std::make_shared<Options>();
     CLI::App* app = program.add_subcommand("report", "Write one page (.html) of one or several runs that needs nothing else to be read");
     app->add_option("recordings", o->recordings, "recordings (.h5 or .csv), laid over each other")->required();
-    app->add_option("--out", o->out, "the page: .html")->required();
+    app->add_option("--out", o->out, "the page: .html, or - for standard output")->required();
     app->add_option("--title", o->title, "its title (default: system and scenario)");
     app->add_option("--size", o->size, "its size; curves are thinned until it fits (default 3MB)");
     app->add_option("--scripts", o->scripts, "folder of the scripts that the page takes in (default /usr/share/javascript)");

@@ -1,9 +1,9 @@
+// SPDX-License-Identifier: Apache-2.0
 #include <fmt/format.h>
 #include <unistd.h>
 
 #include <chrono>
 #include <cmath>
-#include <csignal>
 #include <memory>
 #include <nlohmann/json.hpp>
 #include <optional>
@@ -11,13 +11,6 @@
 #include "commands.hpp"
 
 namespace {
-
-std::atomic<bool> interrupted{false};
-
-void on_interrupt(int)
-{
-    interrupted.store(true);
-}
 
 struct Options {
     std::string file, scenario, system, out, stop, output_every, integrator, evaluator, step;
@@ -39,13 +32,13 @@ public:
         shown_ = now;
         drawn_ = true;
         int n = static_cast<int>(40 * std::min(1.0, t / stop_));
-        fmt::print(stderr, "\r  [{}{}] {:5.1f} %  {:.4g} s of {:.4g} s ", std::string(static_cast<std::size_t>(n), '='),
-                   std::string(static_cast<std::size_t>(40 - n), ' '), 100 * t / stop_, t, stop_);
+        tell("\r  [{}{}] {:5.1f} %  {:.4g} s of {:.4g} s ", std::string(static_cast<std::size_t>(n), '='), std::string(static_cast<std::size_t>(40 - n), ' '),
+             100 * t / stop_, t, stop_);
         std::fflush(stderr);
     }
     ~ProgressBar()
     {
-        if (drawn_) fmt::print(stderr, "\r{}\r", std::string(78, ' '));
+        if (drawn_) tell("\r{}\r", std::string(78, ' '));
     }
     ProgressBar(const ProgressBar&) = delete;
     ProgressBar& operator=(const ProgressBar&) = delete;
@@ -60,14 +53,16 @@ void print_summary(const netloop::RunSummary& s, const netloop::CompiledSystem& 
 {
     if (!o.json) {
         if (o.quiet) {  // what is not met is an error all the same
+            for (const std::string& note : s.recording_notes) tell("note: {}\n", note);
             for (const netloop::DemandResult& d : s.demands)
-                if (!d.holds) fmt::print(stderr, "not met: {}\n", d.line());
-            if (s.verification.done && !s.verification.holds) fmt::print(stderr, "{}", s.verification.text());
+                if (!d.holds) tell("not met: {}\n", d.line());
+            if (s.verification.done && !s.verification.holds) tell("{}", s.verification.text());
             return;
         }
-        fmt::print("{}{}: {}", system.name(), system.scenario().empty() ? "" : ", scenario " + system.scenario(), s.text());
-        if (!o.out.empty() && s.rows > 0) fmt::print("  recorded  {}\n", o.out);
-        if (o.events) fmt::print("\n{}", s.event_record.text());
+        show("{}{}: {}", system.name(), system.scenario().empty() ? "" : ", scenario " + system.scenario(), s.text());
+        if (!s.recorded.empty() && s.recorded != "-") show("  recorded  {}\n", s.recorded);
+        for (const std::string& note : s.recording_notes) tell("note: {}\n", note);
+        if (o.events) show("\n{}", s.event_record.text());
         return;
     }
     nlohmann::json measures = nlohmann::json::object(), demands = nlohmann::json::array();
@@ -102,32 +97,33 @@ void print_summary(const netloop::RunSummary& s, const netloop::CompiledSystem& 
         verified = {{"holds", v.holds}, {"limit", v.limit},   {"worst", v.worst},   {"points", v.points},       {"equations", v.equations}, {"lets", v.lets},
                     {"inits", v.inits}, {"ranges", v.ranges}, {"slopes", v.slopes}, {"not_known", v.not_known}, {"findings", findings}};
     }
-    fmt::print("{}\n", nlohmann::json{{"system", system.name()},
-                                      {"scenario", system.scenario()},
-                                      {"complete", s.complete},
-                                      {"reason", s.reason},
-                                      {"stop", s.stop},
-                                      {"integrator", s.integrator},
-                                      {"steps", s.steps},
-                                      {"residuals", s.residuals},
-                                      {"jacobians", s.jacobians},
-                                      {"events", s.events},
-                                      {"rows", s.rows},
-                                      {"wall_seconds", s.wall_seconds},
-                                      {"spent_seconds", shares},
-                                      {"assumed", s.assumed},
-                                      {"held", s.held},
-                                      {"agreed", s.agreed},
-                                      {"left_open", s.left_open},
-                                      {"found", s.found},
-                                      {"event_seconds", s.event_seconds},
-                                      {"kept_histories", s.kept_histories},
-                                      {"warnings", s.warnings},
-                                      {"verified", verified},
-                                      {"measures", measures},
-                                      {"demands", demands},
-                                      {"conditions", events}}
-                           .dump(2));
+    show_json({{"system", system.name()},
+               {"scenario", system.scenario()},
+               {"complete", s.complete},
+               {"reason", s.reason},
+               {"stop", s.stop},
+               {"integrator", s.integrator},
+               {"steps", s.steps},
+               {"residuals", s.residuals},
+               {"jacobians", s.jacobians},
+               {"events", s.events},
+               {"rows", s.rows},
+               {"recorded", s.recorded},
+               {"recording_notes", s.recording_notes},
+               {"wall_seconds", s.wall_seconds},
+               {"spent_seconds", shares},
+               {"assumed", s.assumed},
+               {"held", s.held},
+               {"agreed", s.agreed},
+               {"left_open", s.left_open},
+               {"found", s.found},
+               {"event_seconds", s.event_seconds},
+               {"kept_histories", s.kept_histories},
+               {"warnings", s.warnings},
+               {"verified", verified},
+               {"measures", measures},
+               {"demands", demands},
+               {"conditions", events}});
 }
 
 int run_run(const Options& o)
@@ -155,13 +151,12 @@ int run_run(const Options& o)
     options.evaluator = o.evaluator;
     if (!o.step.empty()) options.step = seconds_from(o.step, "--step");
     options.out = o.out;
+    if (o.out == "-") output_is_taken();
     options.keep = o.keep;
     options.in_memory = false;
     options.verify = o.verify;
-    options.interrupt = &interrupted;
+    options.interrupt = &interrupted();
     double stop = options.stop ? *options.stop : system.stop().value_or(0);
-    std::signal(SIGINT, on_interrupt);
-    std::signal(SIGTERM, on_interrupt);
     try {
         ProgressBar bar(stop, !o.quiet && stop > 0);
         options.progress = [&bar](double t) { bar(t); };
@@ -187,11 +182,11 @@ Command add_events(CLI::App& program)
     app->add_option("recording", *file, "the recording (.h5)")->required();
     app->footer("Example:  netloop run examples/bascule/bridge.loop --out bridge.h5; netloop events bridge.h5");
     return {app, [file] {
-                netloop::Recording recording = netloop::Recording::open(*file);
+                netloop::Recording recording = open_recording(*file);
                 bool csv = file->size() > 4 && file->substr(file->size() - 4) == ".csv";
                 if (recording.events.kinds.empty() && csv)
                     throw netloop::UsageError(fmt::format("'{}' holds rows only: events are recorded in .h5 files", *file));
-                fmt::print("{}", recording.events.text());
+                show("{}", recording.events.text());
                 return 0;
             }};
 }
@@ -203,7 +198,7 @@ Command add_run(CLI::App& program)
     app->add_option("file", o->file, "the .loop file")->required();
     app->add_option("scenario", o->scenario, "the scenario (needed if the file has several)");
     app->add_option("--system", o->system, "the system, if the file has several and no scenario is named");
-    app->add_option("--out", o->out, "file to record to: .h5 or .csv");
+    app->add_option("--out", o->out, "file to record to: .h5 or .csv; - writes rows (CSV) to standard output");
     app->add_option("--set", o->set, "a value for a param or option: path=value")->allow_extra_args(false);
     app->add_option("--stop", o->stop, "stop time, such as 60s or 2min");
     app->add_option("--output-every", o->output_every, "time between rows, such as 10ms");

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // `test`: runs all scenarios of a folder and says which demands hold, for a person and as JUnit XML.
 #include <fmt/format.h>
 
@@ -11,7 +12,7 @@
 
 #include "base/markup.hpp"
 #include "commands.hpp"
-#include "record/whole_file.hpp"
+#include "files/output_file.hpp"
 
 namespace {
 
@@ -109,6 +110,8 @@ std::string lines_of(const Case& c)
 
 void write_junit(const std::string& path, const std::vector<Case>& cases)
 {
+    std::vector<std::string> inputs;
+    for (const Case& c : cases) inputs.push_back(c.file);
     std::string body;
     std::size_t failures = 0, errors = 0;
     double seconds = 0;
@@ -130,10 +133,12 @@ void write_junit(const std::string& path, const std::vector<Case>& cases)
         if (!measures.empty()) body += fmt::format("    <system-out>{}</system-out>\n", netloop::markup(measures));
         body += "  </testcase>\n";
     }
-    netloop::write_whole(path, "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n" +
-                                   fmt::format("<testsuite name=\"netloop\" tests=\"{}\" failures=\"{}\" errors=\"{}\" time=\"{:.3f}\">\n", cases.size(),
-                                               failures, errors, seconds) +
-                                   body + "</testsuite>\n");
+    netloop::write_whole(
+        path,
+        "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n" +
+            fmt::format("<testsuite name=\"netloop\" tests=\"{}\" failures=\"{}\" errors=\"{}\" time=\"{:.3f}\">\n", cases.size(), failures, errors, seconds) +
+            body + "</testsuite>\n",
+        {.what = "XML", .replaces = netloop::is_xml, .inputs = inputs});
 }
 
 int run_test(const Options& o)
@@ -150,8 +155,7 @@ int run_test(const Options& o)
             if (cases[i].error.empty()) run_case(cases[i]);
             if (o.quiet && cases[i].good()) continue;
             std::lock_guard lock(printing);
-            fmt::print("{}", lines_of(cases[i]));
-            std::fflush(stdout);
+            show("{}", lines_of(cases[i]));
         }
     };
     std::vector<std::thread> threads;
@@ -162,7 +166,7 @@ int run_test(const Options& o)
     std::size_t good = static_cast<std::size_t>(std::count_if(cases.begin(), cases.end(), [](const Case&c) { return c.good(); })), demands = 0, held = 0;
     for (const Case& c : cases)
         for (const netloop::DemandResult& d : c.summary.demands) ++demands, held += d.holds ? 1 : 0;
-    fmt::print("{} of {} scenarios good, {} of {} demands hold\n", good, cases.size(), held, demands);
+    show("{} of {} scenarios good, {} of {} demands hold\n", good, cases.size(), held, demands);
     return good == cases.size() ? 0 : 1;
 }
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Net Loop beside programs written by hand, at equal achieved error. One argument: the most cells (default 100000).
 //   bench/run
 // Each machine is run at several tolerances by each side; errors are the largest over a sample of states and the output times, against a

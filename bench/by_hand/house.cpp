@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // A thousand rooms with hysteresis thermostats beside a program written by hand with the same root functions (SUNDIALS CVODE: BDF, diagonal
 // Newton matrix by KLU, one root function a room, begun anew behind every switching). Also: a 20 kHz converter and the bridge's cycle.
 //   build/release/bench/netloop_switching [rooms]

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Five machines of any size, and the bridge, as an engineer would write them by hand for exactly that machine: minimal states, right-hand side and analytic
 // sparse Jacobian as loops. And the same machines as Net Loop text.
 #pragma once

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 #include <cvode/cvode.h>
 #include <sundials/sundials_context.h>
 #include <sunlinsol/sunlinsol_klu.h>

@@ -1,4 +1,5 @@
 #!/bin/sh
+# SPDX-License-Identifier: Apache-2.0
 # Draws the figures in this folder anew (not those of a terminal) from the demonstration's models: docs/screenshots/draw.sh [netloop]
 set -eu
 here=$(cd "$(dirname "$0")" && pwd)

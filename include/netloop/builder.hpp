@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Systems and components made by a program: the same definitions that a file makes.
 #pragma once
 

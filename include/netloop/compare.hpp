@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Comparing two recordings: what differs most, from when on, and by how much.
 #pragma once
 
@@ -16,6 +17,8 @@ struct CompareOptions {
     std::vector<std::string> keep{};  ///< only these: paths, or patterns with '*'; empty: all that both have
     /// Changes that come at another moment are the same up to this shift in time, s: within it the nearest value counts.
     double shift = 0;
+    /// Recordings that cover different times, or whose runs did not come to their end, are compared over the time that they share. Without it they differ.
+    bool shared_time = false;
 };
 
 /// One quantity in both.
@@ -34,7 +37,9 @@ struct Difference {
 struct Comparison {
     std::vector<Difference> differences;  ///< those most beyond what is allowed first
     std::vector<std::string> only_first, only_second;
-    double from = 0, to = 0;  ///< s: the time that both cover
+    double from = 0, to = 0;                ///< s: the time that both cover
+    std::vector<std::string> not_compared;  ///< why the recordings as wholes are not the same: an incomplete one, times that one alone covers
+    bool shared_time = false;               ///< not_compared was expected
     bool same() const;
     std::string text(std::size_t most = 20) const;
 };

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Errors of the public interface. The library never prints and never exits.
 #pragma once
 
@@ -46,6 +47,12 @@ private:
 class UsageError : public std::invalid_argument {
 public:
     using std::invalid_argument::invalid_argument;
+};
+
+/// Work that was given up because its interrupt flag was set (CompileRequest::interrupt, RunOptions::interrupt).
+class Interrupted : public std::runtime_error {
+public:
+    using std::runtime_error::runtime_error;
 };
 
 }  // namespace netloop

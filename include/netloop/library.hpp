@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Component definitions: the shipped libraries, files, texts, and what a program defines.
 #pragma once
 
@@ -6,6 +7,7 @@
 #include <vector>
 
 #include "netloop/error.hpp"
+#include "netloop/recording.hpp"
 
 namespace netloop {
 
@@ -22,6 +24,12 @@ public:
     void load_file(const std::string& path);
     /// The same from a text; `name` is used in messages and for relative `use "file"`.
     void load_text(const std::string& name, const std::string& text);
+
+    /// The texts of a recording, the first with what it uses of the others: data from elsewhere. Nothing is read from the disk, neither texts nor tables that
+    /// are not among them. Throws ModelError. For a library that has loaded nothing else.
+    void load_recorded(const std::vector<ModelText>& texts);
+    /// The files that were read from the disk for what is loaded: texts and tables.
+    std::vector<std::string> files_read() const;
 
     /// Names of the shipped libraries.
     std::vector<std::string> packages() const;

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Net Loop: one-dimensional acausal models of hydraulic, thermal, electrical and mechanical machines, simulated over time.
 //
 // Reading order for a new user of the C++ interface:

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // What a run recorded: columns over time, in memory and on disk.
 #pragma once
 
@@ -166,15 +167,18 @@ public:
     const Column& operator[](const std::string& name) const;
     const Column* find(const std::string& name) const;
 
-    /// Reads a recording; the form follows from the file name (.h5 or .csv). Throws RecordingError.
+    /// Reads a recording, HDF5 or text (.csv), whatever its name. The file may come from anywhere: types, ranks and sizes are looked at before anything is read
+    /// (a damaged HDF5 file can bring down libhdf5 itself: the command line looks at it in a process of its own first). Throws RecordingError.
     static Recording load(const std::string& path);
     /// The same without the numbers of any column but time; fetch() reads those that are wanted. A .csv is read as a whole.
     static Recording open(const std::string& path);
     /// Reads the numbers of an opened recording's columns that fit one of `names`, paths or patterns; those that are there already stay. A name that fits
     /// nothing is left for operator[] to tell. Throws RecordingError if the file cannot be read.
     void fetch(const std::vector<std::string>& names);
-    /// Writes all columns; the form follows from the file name. An existing file is replaced only when all is written.
-    void save(const std::string& path) const;
+    /// Writes all columns; the form follows from the file name. An existing recording is replaced when all is on the disk, and by one that is incomplete only
+    /// if it is incomplete, too (else this one stays beside it as NAME.unfinished); a file that is no recording, or one of `inputs`, is refused. Gives what a
+    /// user should know of it, such as the name that it has instead. Throws RecordingError.
+    std::vector<std::string> save(const std::string& path, const std::vector<std::string>& inputs = {}) const;
 
 private:
     std::shared_ptr<const ColumnSource> source_;  ///< of an opened one

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Runs of a compiled system.
 #pragma once
 
@@ -53,18 +54,20 @@ struct RunSummary {
     /// Where wall_seconds went: kind of work and seconds, most first; "stepping" is what the integrator itself took.
     std::vector<std::pair<std::string, double>> shares;
     std::size_t steps = 0, residuals = 0, jacobians = 0, events = 0, rows = 0, error_failures = 0, convergence_failures = 0;
-    std::vector<std::string> assumed;     ///< guesses that completed the start
-    std::vector<std::string> held;        ///< what nothing settled at the start
-    std::vector<std::string> agreed;      ///< inits more than needed that agree
-    std::vector<std::string> left_open;   ///< inits that a steady start still needed
-    std::vector<std::string> found;       ///< values of the params that the start had to find
-    std::size_t state_changes = 0;        ///< how often the choice of states was changed
-    std::size_t systems = 0;              ///< systems of equations gone through, where they change in kind; 1: they did not
-    EventRecord event_record;             ///< what happened: conditions that turned, blocks that ran; `events` in all
-    double event_seconds = 0;             ///< of wall_seconds, spent on locating and settling events
-    std::size_t kept_histories = 0;       ///< events behind which integration went on without beginning anew
-    std::vector<std::string> warnings;    ///< what `warn` in the model said
-    std::vector<MeasureResult> measures;  ///< of the scenario, in the order of its text
+    std::vector<std::string> assumed;          ///< guesses that completed the start
+    std::vector<std::string> held;             ///< what nothing settled at the start
+    std::vector<std::string> agreed;           ///< inits more than needed that agree
+    std::vector<std::string> left_open;        ///< inits that a steady start still needed
+    std::vector<std::string> found;            ///< values of the params that the start had to find
+    std::size_t state_changes = 0;             ///< how often the choice of states was changed
+    std::size_t systems = 0;                   ///< systems of equations gone through, where they change in kind; 1: they did not
+    EventRecord event_record;                  ///< what happened: conditions that turned, blocks that ran; `events` in all
+    double event_seconds = 0;                  ///< of wall_seconds, spent on locating and settling events
+    std::size_t kept_histories = 0;            ///< events behind which integration went on without beginning anew
+    std::vector<std::string> warnings;         ///< what `warn` in the model said
+    std::string recorded;                      ///< the file that holds the rows; empty: none
+    std::vector<std::string> recording_notes;  ///< what a user should know of it: another name than asked for, what stands beside it
+    std::vector<MeasureResult> measures;       ///< of the scenario, in the order of its text
     std::vector<DemandResult> demands;
     bool demands_hold() const;  ///< all of them; true if there are none
     Verification verification;  ///< of a run that was to be verified

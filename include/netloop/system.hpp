@@ -1,6 +1,8 @@
+// SPDX-License-Identifier: Apache-2.0
 // Definitions to a compiled system.
 #pragma once
 
+#include <atomic>
 #include <memory>
 #include <optional>
 #include <string>
@@ -25,6 +27,7 @@ struct CompileRequest {
     /// Rates that runs shall be able to record, such as "leaf.angle'" (other names given here are ignored). What a scenario keeps is
     /// among them by itself.
     std::vector<std::string> rates{};
+    const std::atomic<bool>* interrupt = nullptr;  ///< set from elsewhere (Ctrl-C): compile() throws Interrupted soon
 };
 
 /// An immutable system that any number of runs, on any threads, may share.

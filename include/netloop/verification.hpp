@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // What a check of a run against its model as written has found.
 #pragma once
 

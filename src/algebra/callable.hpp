@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // What an expression can call besides its own operations: functions with loops, tables of three arguments.
 #pragma once
 
@@ -19,6 +20,8 @@ public:
     virtual double evaluate(const double* arguments, double* scratch) const = 0;
     /// The derivative by one argument, itself callable with the same arguments; may add nodes to the graph.
     virtual std::shared_ptr<const Callable> derivative(Graph& graph, std::size_t argument) const = 0;
+    /// Whether it may be given up for the turns of its loops (kMostTurns, kMostTurnsOfAll).
+    virtual bool has_loops() const { return false; }
     /// Whether the derivative exists everywhere (a linear table has none at its points).
     virtual bool smooth() const { return true; }
 };

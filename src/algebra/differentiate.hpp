@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Exact derivatives on the graph: with respect to time (index reduction) and to the unknowns (Jacobian).
 #pragma once
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 #include "algebra/enclosure.hpp"
 
 #include <algorithm>
@@ -402,25 +403,60 @@ double resolution(double t)
     return 16 * kEpsilon * std::abs(t) + 1e-300;
 }
 
+// Where a function whose signs differ at both ends has the sign of the end b, no more than some billionths of the stretch behind its zero. False position,
+// with the value of an end halved that stays (Dowell and Jarratt 1971), each third time the middle.
+template <typename Function>
+double behind_zero(double a, double b, Function f)
+{
+    double f_a = f(a), f_b = f(b), within = std::max(1e-9 * (b - a), resolution(b));
+    int stayed = 0;  // how often one end has stayed: -1, -2 ... the left one
+    for (int k = 0; k < 60 && b - a > within; ++k) {
+        double t = k % 4 == 3 ? a + 0.5 * (b - a) : std::clamp((a * f_b - b * f_a) / (f_b - f_a), a + 0.25 * within, b - 0.25 * within);
+        double f_t = f(t);
+        if (f_t == 0) return t;
+        if ((f_t > 0) == (f_b > 0)) {
+            b = t;
+            f_b = f_t;
+            stayed = std::min(stayed, 0) - 1;
+            if (stayed < -1) f_a *= 0.5;
+        } else {
+            a = t;
+            f_a = f_t;
+            stayed = std::max(stayed, 0) + 1;
+            if (stayed > 1) f_b *= 0.5;
+        }
+    }
+    return b;
+}
+
 }  // namespace
 
 double TimeFunction::next_turn(double from, double to) const
 {
     if (!(to > from)) return kInfinity;
     constexpr double kFlat = 1e-10;  // of the value's size: no turn that could matter
+    constexpr double kNear = 1e-2;   // of the way to it: so close to each other that one turn stands for all of them
     constexpr std::size_t kMostLooks = 3000;
     double size = over(from, to).value.size();
-    return search(from, to, kMostLooks, std::nan(""), [&](double a, double b) {
+    std::pair<double, double> around{0, 0};  // a turn, by the signs of the slopes at its ends
+    auto slope_at = [&](double t) { return over(t, t).slope.low; };
+    double found = search(from, to, kMostLooks, std::nan(""), [&](double a, double b) {
         Enclosed e = over(a, b);
         if (std::isfinite(e.value.size())) size = std::max(e.value.size(), 0.0);
         double slope = e.slope.size();
         double slack = 1e-13 * slope;
         if (e.slope.low >= -slack || e.slope.high <= slack) return Found::nothing;
         // so little change that it is a turn or nothing
-        bool flat = std::isfinite(size) && slope * (b - a) <= kFlat * size;
-        if (!flat && b - a > resolution(b)) return Found::halve;
-        return over(a, a).slope.low * over(b, b).slope.low < 0 ? Found::here : Found::nothing;
+        bool flat = std::isfinite(size) && slope * (b - a) <= kFlat * size, point = b - a <= resolution(b);
+        bool near = b - a <= kNear * (b - from);
+        if (!flat && !point && !near) return Found::halve;
+        if (slope_at(a) * slope_at(b) < 0) {
+            around = {a, b};
+            return Found::here;
+        }
+        return flat || point ? Found::nothing : Found::halve;
     });
+    return std::isfinite(found) ? behind_zero(around.first, around.second, slope_at) : found;
 }
 
 double TimeFunction::next_crossing(double from, double to, double level) const

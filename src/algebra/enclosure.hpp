@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Expressions of time alone, enclosed over stretches of time: where a value and its slope lie, whatever happens in between.
 #pragma once
 

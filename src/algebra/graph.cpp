@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 #include "algebra/graph.hpp"
 
 #include <fmt/format.h>
@@ -8,6 +9,8 @@
 #include <limits>
 #include <unordered_map>
 #include <utility>
+
+#include "base/interrupt.hpp"
 
 namespace netloop {
 
@@ -161,6 +164,8 @@ void Graph::grow()
 NodeId Graph::intern(const Node& node)
 {
     if (nodes_.size() * 2 > buckets_.size()) grow();
+    constexpr std::size_t kBetweenLooks = 4096;
+    if (nodes_.size() % kBetweenLooks == 0) look_at_interrupt();
     Probe at(node, buckets_.size() - 1);
     for (; buckets_[*at] != kNoNode; ++at)
         if (nodes_[buckets_[*at]] == node) return buckets_[*at];
@@ -468,6 +473,7 @@ private:
 
 std::vector<NodeId> Graph::reachable(const std::vector<NodeId>& roots) const
 {
+    look_at_interrupt();
     // small expressions in a large graph are common: they are walked without touching the whole arena
     constexpr std::size_t kSmall = 400;
     if (roots.size() < kSmall) {

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // The expression graph: hash-consed nodes in an arena with 32-bit ids. A child always has a smaller id than its parent,
 // so ascending ids are a topological order and no walk over user-sized expressions needs recursion.
 #pragma once

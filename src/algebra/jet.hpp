@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Truncated Taylor series, for derivatives of what is computed from tables: the coefficient of order k is the k-th derivative over k!.
 // Source: Griewank and Walther (2008), Evaluating Derivatives, ch. 13.
 #pragma once

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 #include "algebra/procedure.hpp"
 
 #include <algorithm>
@@ -6,6 +7,7 @@
 #include <map>
 
 #include "algebra/differentiate.hpp"
+#include "base/interrupt.hpp"
 
 namespace netloop {
 namespace {
@@ -20,6 +22,31 @@ struct Code {
     const Callable* called = nullptr;
 };
 
+// Turns of the loops of a call, and of all calls that it makes: without a bound a few lines could run for ever.
+class Turns {
+public:
+    Turns() { ++depth_; }
+    ~Turns()
+    {
+        if (--depth_ == 0) all_ = 0;
+    }
+    Turns(const Turns&) = delete;
+    Turns& operator=(const Turns&) = delete;
+    bool too_many()
+    {
+        constexpr std::size_t kBetweenLooks = 65536;
+        if (++all_ % kBetweenLooks == 0 && interrupt_asked()) all_ = kMostTurnsOfAll + 1;
+        return ++own_ > kMostTurns || all_ > kMostTurnsOfAll;
+    }
+
+private:
+    std::size_t own_ = 0;
+    static thread_local std::size_t all_;
+    static thread_local int depth_;
+};
+thread_local std::size_t Turns::all_ = 0;
+thread_local int Turns::depth_ = 0;
+
 class Procedure : public Callable {
 public:
     Procedure(const Graph& graph, ProcedureText text) : text_(std::move(text)), n_registers_(text_.n_registers)
@@ -31,6 +58,11 @@ public:
 
     const std::string& name() const override { return text_.name; }
     std::size_t n_arguments() const override { return text_.arguments.size(); }
+    bool has_loops() const override
+    {
+        auto loops = [](const Code& c) { return c.kind == Code::Kind::jump || (c.kind == Code::Kind::call && c.called->has_loops()); };
+        return std::any_of(code_.begin(), code_.end(), loops);
+    }
     std::size_t n_scratch() const override { return n_registers_ + most_listed_ + inner_scratch_; }
 
     double evaluate(const double* arguments, double* r) const override
@@ -38,7 +70,7 @@ public:
         std::fill(r, r + n_registers_, 0.0);
         for (std::size_t i = 0; i < text_.arguments.size(); ++i) r[text_.arguments[i]] = arguments[i];
         double* listed = r + n_registers_;
-        std::size_t turns = 0;
+        Turns turns;
         for (std::size_t at = 0; at < code_.size();) {
             const Code& c = code_[at++];
             switch (c.kind) {
@@ -56,7 +88,7 @@ public:
                     r[c.to] = c.called->evaluate(listed, listed + most_listed_);
                     break;
                 case Code::Kind::jump:
-                    if (++turns > kMostTurns) return std::numeric_limits<double>::quiet_NaN();
+                    if (turns.too_many()) return std::numeric_limits<double>::quiet_NaN();
                     at = c.to;
                     break;
                 case Code::Kind::jump_if_zero:

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Functions whose loops are not known in length when the model is compiled: small programs that an expression calls.
 #pragma once
 
@@ -28,6 +29,8 @@ struct ProcedureText {
 
 /// Turns in all loops of one call; beyond, the result is not a number.
 inline constexpr std::size_t kMostTurns = 1'000'000;
+/// The same in one call and all that it calls.
+inline constexpr std::size_t kMostTurnsOfAll = 4'000'000;
 
 /// Translates to linear code. Its derivatives are procedures that carry the derivative of every register along (forward mode;
 /// Griewank and Walther, 2008, Evaluating Derivatives, ch. 3), made when asked for, of any order.

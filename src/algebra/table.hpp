@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Tables of one, two and three arguments: linear, or smooth by monotone cubics, with their derivatives.
 #pragma once
 

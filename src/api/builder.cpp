@@ -1,8 +1,10 @@
+// SPDX-License-Identifier: Apache-2.0
 #include "netloop/builder.hpp"
 
 #include <fmt/format.h>
 
 #include "api/internal.hpp"
+#include "base/deep_stack.hpp"
 #include "language/parser.hpp"
 
 namespace netloop {
@@ -303,7 +305,7 @@ CompiledSystem compile(const SystemBuilder& builder)
     FileScope* scope = set->program_scope();
     scope->names.erase(state.name);
     plan.system = set->define(scope, s, state.name, {});
-    return compile_plan(state.library, std::move(plan), false, from);
+    return on_deep_stack([&] { return compile_plan(state.library, std::move(plan), false, from); });
 }
 
 // --- components ---------------------------------------------------------------------------------------------------

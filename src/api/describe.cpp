@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // `list` and `describe`: what a definition is, as a person reads it.
 #include <fmt/format.h>
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // What the public classes hold inside; shared by the files of this folder.
 #pragma once
 

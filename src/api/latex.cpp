@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Expressions as LaTeX.
 #include <fmt/format.h>
 

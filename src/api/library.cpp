@@ -1,8 +1,14 @@
+// SPDX-License-Identifier: Apache-2.0
 #include "netloop/library.hpp"
 
 #include <fmt/format.h>
 
+#include <algorithm>
+#include <filesystem>
+#include <map>
+
 #include "api/internal.hpp"
+#include "base/deep_stack.hpp"
 #include "language/format.hpp"
 #include "language/parser.hpp"
 #include "model/check_units.hpp"
@@ -42,6 +48,14 @@ std::vector<Diagnostic> export_diagnostics(const LibrarySet& set, std::size_t fr
 {
     std::vector<Diagnostic> list;
     for (std::size_t i = from; i < set.diagnostics.items().size(); ++i) list.push_back(export_diagnostic(set.diagnostics.items()[i], set.sources));
+    std::string left_out = set.diagnostics.left_out();
+    for (std::size_t at = 0, end = 0; (end = left_out.find('\n', at)) != std::string::npos; at = end + 1) {
+        Diagnostic more;
+        more.id = "more-errors";
+        more.text = left_out.substr(at, end - at);
+        more.rendered = more.text + "\n";
+        list.push_back(std::move(more));
+    }
     return list;
 }
 
@@ -70,7 +84,7 @@ template <typename Load>
 void load_guarded(LibrarySet& set, Load load)
 {
     std::size_t from = set.diagnostics.begin_work(), first = set.n_files();
-    load();
+    with_deep_stack(load);
     if (set.diagnostics.has_errors()) set.discard_files(first);
     throw_errors(set, from);
 }
@@ -86,14 +100,38 @@ void Library::load_text(const std::string& name, const std::string& text)
     load_guarded(*set_, [&] { set_->load_text(name, text); });
 }
 
+void Library::load_recorded(const std::vector<ModelText>& texts)
+{
+    namespace fs = std::filesystem;
+    // names lie beside the first one, above it too: a folder that is nowhere, so deep that all lie in it
+    std::map<std::string, std::string> named;
+    long deep = 0;
+    for (const ModelText& t : texts) {
+        fs::path path = fs::path(t.file).lexically_normal();
+        deep = std::max(deep, static_cast<long>(std::count(path.begin(), path.end(), "..")));
+    }
+    fs::path base = "recorded";
+    for (long k = 0; k < deep; ++k) base /= "in";
+    for (const ModelText& t : texts) named[(base / fs::path(t.file).relative_path()).lexically_normal().string()] = t.text;
+    set_->enclose(std::move(named));
+    if (!texts.empty()) load_file((base / fs::path(texts[0].file).relative_path()).lexically_normal().string());
+}
+
+std::vector<std::string> Library::files_read() const
+{
+    return set_->files_read();
+}
+
 std::string format_text(const std::string& name, const std::string& text)
 {
     LibrarySet set;
     std::size_t from = set.diagnostics.begin_work();
-    std::uint32_t file = set.sources.add(name, text);
-    parse_file(set.sources, file, set.diagnostics);
-    throw_errors(set, from);
-    return formatted(set.sources, file, set.diagnostics);
+    return on_deep_stack([&] {
+        std::uint32_t file = set.sources.add(name, text);
+        parse_file(set.sources, file, set.diagnostics);
+        throw_errors(set, from);
+        return formatted(set.sources, file, set.diagnostics);
+    });
 }
 
 std::vector<std::string> Library::packages() const
@@ -104,8 +142,10 @@ std::vector<std::string> Library::packages() const
 std::vector<Diagnostic> Library::check(bool strict) const
 {
     std::size_t from = set_->diagnostics.begin_work();
-    UnitChecker checker(*set_, strict);
-    for (const FileScope* f : set_->files_of(nullptr)) checker.check(*f);
+    with_deep_stack([&] {
+        UnitChecker checker(*set_, strict);
+        for (const FileScope* f : set_->files_of(nullptr)) checker.check(*f);
+    });
     return export_diagnostics(*set_, from);
 }
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Results of a scenario's measures and demands, in the user's units.
 #include <fmt/format.h>
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // A definition as a page of a handbook: first what stands on it, then how it is set: as text, Markdown or JSON.
 #pragma once
 

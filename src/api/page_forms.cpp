@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Pages as text for a terminal, as Markdown and as JSON.
 #include <fmt/format.h>
 

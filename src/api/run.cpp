@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 #include "netloop/run.hpp"
 
 #include <fmt/format.h>
@@ -12,7 +13,9 @@
 #include "api/run_settings.hpp"
 #include "base/catalogue.hpp"
 #include "base/diagnostics.hpp"
+#include "base/interrupt.hpp"
 #include "compile/proof_of_sign.hpp"
+#include "files/input_file.hpp"
 #include "integrate/simulate.hpp"
 #include "record/column_blocks.hpp"
 #include "record/writer.hpp"
@@ -264,6 +267,11 @@ struct Run::Data {
             std::filesystem::path path(system->set->sources.path(file)), beside = path.lexically_proximate(first.empty() ? path.parent_path() : first);
             if (first.empty()) first = path.parent_path();
             o.texts.push_back({(o.texts.empty() ? path.filename() : beside).string(), std::move(text)});
+        }
+        constexpr std::size_t kMostOfTable = kMiB;  // larger ones would make the recording that of the table
+        for (const auto& [path, text] : system->set->table_texts()) {
+            for (unsigned char c : text) hash = (hash ^ c) * 0x100000001b3u;
+            if (text.size() <= kMostOfTable) o.texts.push_back({std::filesystem::path(path).lexically_proximate(first).string(), text});
         }
         o.text_hash = fmt::format("{:016x}", hash);
         return o;
@@ -541,7 +549,7 @@ Recording Run::simulate(const RunOptions& options)
     RecordingHead head = d.head(options.keep.empty() ? d.system->keep : options.keep, columns);
     std::vector<double> times = d.output_times(options, *stop);
     std::unique_ptr<RecordingWriter> writer;
-    if (!options.out.empty()) writer = open_writer(options.out, head);
+    if (!options.out.empty()) writer = open_writer(options.out, head, d.system->set->files_read());
     d.recording = {};
     d.recording.system = head.system;
     d.recording.scenario = head.scenario;
@@ -596,8 +604,11 @@ Recording Run::simulate(const RunOptions& options)
         if (writer == nullptr) return;
         writer->events(d.summary.event_record);
         writer->results({d.recording.measures, d.recording.demands, d.recording.assumed});
-        writer->finish(complete, reason);
+        Filed filed = writer->finish(complete, reason);
+        d.summary.recorded = filed.path;
+        d.summary.recording_notes = filed.notes;
     };
+    InterruptScope scope(options.interrupt);
     try {
         d.start();
         bool done = d.simulation->advance(*stop, merged(times, between), sink, options.interrupt, options.progress);
@@ -605,8 +616,12 @@ Recording Run::simulate(const RunOptions& options)
         take_measures(*d.simulation, d.system->set->sources, d.summary);
         close(done || !stopped.empty(), done ? "the stop time was reached" : stopped.empty() ? "interrupted" : "the model said stop: " + stopped);
     } catch (const NumericFailure& failure) {
-        close(false, failure.what());
-        throw d.with_open_ports(failure);
+        // what was interrupted within a step has no value
+        bool ended = interrupt_asked();
+        close(false, ended ? "interrupted" : failure.what());
+        if (!ended) throw d.with_open_ports(failure);
+        d.simulation->on_start = {};
+        return d.recording;
     } catch (const RecordingError& error) {
         blocks.flush();
         d.summary.reason = error.what();

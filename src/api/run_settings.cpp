@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // What a user asks of a run, checked and turned into what the solver takes.
 #include "api/run_settings.hpp"
 

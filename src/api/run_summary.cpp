@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // What a run says of itself, as text.
 #include <fmt/format.h>
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 #include "netloop/system.hpp"
 
 #include <fmt/format.h>
@@ -7,6 +8,8 @@
 #include <filesystem>
 
 #include "api/internal.hpp"
+#include "base/deep_stack.hpp"
+#include "base/interrupt.hpp"
 #include "compile/parameters.hpp"
 #include "compile/passes.hpp"
 #include "model/check_units.hpp"
@@ -244,8 +247,11 @@ ScenarioPlan plan_request(LibrarySet& set, const CompileRequest& request, std::s
 CompiledSystem compile(const Library& library, const CompileRequest& request)
 {
     LibrarySet& set = library.set();
-    std::size_t from = set.diagnostics.begin_work();
-    return compile_plan(library, plan_request(set, request, from), request.strict, from);
+    InterruptScope scope(request.interrupt);
+    return on_deep_stack([&] {
+        std::size_t from = set.diagnostics.begin_work();
+        return compile_plan(library, plan_request(set, request, from), request.strict, from);
+    });
 }
 
 std::string show_stage(const Library& library, const CompileRequest& request, const std::string& stage)
@@ -255,12 +261,15 @@ std::string show_stage(const Library& library, const CompileRequest& request, co
         throw UsageError(fmt::format("no stage is called '{}'; there are: flat, system, reduced, solver, program, source", stage));
     LibrarySet& set = library.set();
     std::size_t from = set.diagnostics.begin_work();
-    CompiledSystemData data;
-    data.set = LibraryAccess::set(library);
-    auto flat = flatten_plan(set, plan_request(set, request, from), data, request.strict, from);
-    std::string text = netloop::show_stage(std::move(flat), stage, set.diagnostics);
-    throw_errors(set, from);
-    return text;
+    InterruptScope scope(request.interrupt);
+    return on_deep_stack([&] {
+        CompiledSystemData data;
+        data.set = LibraryAccess::set(library);
+        auto flat = flatten_plan(set, plan_request(set, request, from), data, request.strict, from);
+        std::string text = netloop::show_stage(std::move(flat), stage, set.diagnostics);
+        throw_errors(set, from);
+        return text;
+    });
 }
 
 const std::string& CompiledSystem::name() const

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Every message about a user's model, in one place: its stable slug, its severity, its text with holes.
 // Text: lower case, no full stop, the user's names in single quotes, what is wrong and what was expected.
 // docs/messages.md explains each slug; tests/base/test_catalogue.cpp holds the two together.
@@ -32,6 +33,7 @@ struct Message {
     X(assignment_outside, error, "assignment-outside", "':=' stands outside a when, every or stage block") \
     X(unknown_statement, error, "unknown-statement", "'{}' does not begin a statement here") \
     X(nested_too_deeply, error, "nested-too-deeply", "nested more than {} levels deep") \
+    X(function_too_large, error, "function-too-large", "a call of '{}' makes more than {} calls of other functions") \
     X(table_shape, error, "table-shape", "a row of the table has {} values where {} are expected") \
     X(literal_divisor, warning, "literal-divisor", "'{}' is divided by as a whole, its unit included") \
     /* names and definitions */ \

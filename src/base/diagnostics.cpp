@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 #include "base/diagnostics.hpp"
 
 #include <algorithm>
@@ -5,16 +6,35 @@
 
 namespace netloop {
 
+namespace {
+constexpr std::size_t kMostOfAKind = 100;
+}
+
 SourceDiagnostic& Diagnostics::add(const Message& message, Span span, std::string text)
 {
+    std::size_t& count = counts_[message.slug];
+    if (message.severity == Severity::error && count >= kMostOfAKind) {
+        ++n_errors_;
+        ++count;
+        repeated_ = {};
+        return repeated_;
+    }
     std::string key = fmt::format("{}:{}:{}:{}", span.file, span.begin, message.slug, text);
     if (!seen_.insert(std::move(key)).second) {
         repeated_ = {};
         return repeated_;
     }
-    if (message.severity == Severity::error) ++n_errors_;
+    if (message.severity == Severity::error) ++n_errors_, ++count;
     items_.push_back({std::string(message.slug), message.severity, span, std::move(text), {}, {}});
     return items_.back();
+}
+
+std::string Diagnostics::left_out() const
+{
+    std::string out;
+    for (const auto& [slug, count] : counts_)
+        if (count > kMostOfAKind) out += fmt::format("and {} more errors of the kind [{}]\n", count - kMostOfAKind, slug);
+    return out;
 }
 
 namespace {

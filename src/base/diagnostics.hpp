@@ -1,8 +1,10 @@
+// SPDX-License-Identifier: Apache-2.0
 // What the user's model did wrong, as data: a sink that collects, and a renderer that shows file, line and mend.
 #pragma once
 
 #include <fmt/format.h>
 
+#include <map>
 #include <set>
 #include <string>
 #include <vector>
@@ -37,7 +39,8 @@ struct SourceDiagnostic {
     }
 };
 
-/// Collects diagnostics. The same message at the same place is kept once, so that work may go on after an error.
+/// Collects diagnostics. The same message at the same place is kept once, so that work may go on after an error; of one kind so many errors are kept as anybody
+/// would read, the others are counted.
 class Diagnostics {
 public:
     template <typename... Args>
@@ -50,9 +53,13 @@ public:
     std::size_t begin_work()
     {
         seen_.clear();
+        counts_.clear();
         n_errors_ = 0;
         return items_.size();
     }
+
+    /// Messages of one kind that were not kept, since so many were: "4,950 more of this kind". Empty, or a line for each kind.
+    std::string left_out() const;
 
     bool has_errors() const { return n_errors_ > 0; }
     std::size_t n_errors() const { return n_errors_; }
@@ -63,6 +70,7 @@ private:
 
     std::vector<SourceDiagnostic> items_;
     std::set<std::string> seen_;
+    std::map<std::string_view, std::size_t> counts_;  ///< by slug
     SourceDiagnostic repeated_;
     std::size_t n_errors_ = 0;
 };

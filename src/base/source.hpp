@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Source texts and places in them. Every definition, equation and message points back here by a Span.
 #pragma once
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Constraints that hide in sums of equations.
 #pragma once
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Is there one equation for each unknown? If not: the smallest set that is too many, or that nothing settles, in the user's terms.
 #include <algorithm>
 #include <map>

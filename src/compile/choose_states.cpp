@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 #include "compile/choose_states.hpp"
 
 #include <algorithm>

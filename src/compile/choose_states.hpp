@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Which quantities stay states among those tied together by constraints that were differentiated.
 #pragma once
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // What the compiler passes work on, step by step: flat model -> equation system -> reduced system -> solver form.
 #pragma once
 

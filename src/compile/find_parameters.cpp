@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // `find p so that a = b`: the param becomes a quantity with p' = 0, and a = b what the start has to meet.
 #include <map>
 

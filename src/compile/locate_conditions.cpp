@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 #include <algorithm>
 #include <map>
 
@@ -23,6 +24,8 @@ std::vector<Variable> EquationSystem::variables(NodeId node) const
     std::vector<Variable> list;
     std::vector<NodeId> stack{node};
     std::vector<NodeId> seen;
+    constexpr std::size_t kMostVisits = 1000;
+    std::size_t visits = 0;
     // expressions are small; a sorted list of visited nodes keeps this linear enough without touching the whole arena
     while (!stack.empty()) {
         NodeId id = stack.back();
@@ -39,7 +42,7 @@ std::vector<Variable> EquationSystem::variables(NodeId node) const
             if (seen.size() < 64) seen.push_back(child);
             stack.push_back(child);
         }
-        if (stack.size() > 4096) {  // heavily shared: visit each node once instead
+        if (++visits > kMostVisits) {  // large, or heavily shared: visit each node once instead
             list.clear();
             for (NodeId below : graph().reachable({node}))
                 if (graph()[below].op == Op::quantity) list.push_back({graph()[below].a, graph()[below].b});

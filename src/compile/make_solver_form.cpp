@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // From blocks to F(t, z, z') = 0: explicit assignments are substituted (or carried as unknowns where that would fill the
 // Jacobian), iterates join the states in z, and everything the user may look at becomes an expression of the solver's leaves.
 #include <fmt/format.h>

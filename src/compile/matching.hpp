@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Bipartite matching and strong components on plain index graphs; no C++ recursion.
 #pragma once
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Systems whose structure deceives: counted, the highest derivatives are settled; in numbers they are not.
 #pragma once
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Blocks in solving order.
 #include "compile/matching.hpp"
 #include "compile/passes.hpp"

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // The order in which parameters settle each other, and their values when nothing is changed.
 #pragma once
 

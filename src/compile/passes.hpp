@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // The compiler passes, one function each, in the order in which compile_model runs them.
 #pragma once
 

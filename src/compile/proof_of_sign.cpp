@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 #include "compile/proof_of_sign.hpp"
 
 #include <algorithm>

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Can an expression be zero? Proved from constants and declared ranges of parameters, or, where the system allows it, assumed of params alone, to be looked at
 // before a run.
 #pragma once

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Index reduction. Works on counts (how often each equation is differentiated, the highest order of each quantity), which is
 // Pantelides' algorithm without building the differentiated equations first; then differentiates, then chooses the states.
 #include <algorithm>

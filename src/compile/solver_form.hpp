@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // The last symbolic form: F(t, z, z') = 0 with z = states + iterates, and everything else as expressions of them.
 #pragma once
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // The form of each block: explicit steps where an equation can be solved for its unknown, iterates and residuals for the rest,
 // and symbolic elimination of what is linear and small.
 #include "compile/tear_blocks.hpp"

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Which unknowns of a block are iterated, so that the rest follows step by step.
 #pragma once
 

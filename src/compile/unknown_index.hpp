@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Numbers of the unknowns of a reduced system by quantity and order.
 #pragma once
 

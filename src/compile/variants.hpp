@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Equations that change in kind with a condition (`if locked { a.angle' = b.angle' } else { torque = 0 }`): which conditions need a system
 // of their own for each of their values, those systems, and what happens to the motion when one takes over from another.
 #pragma once

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Programs as C: for targets without this library, and as a third opinion on what the evaluators compute.
 #pragma once
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 #include "evaluate/compiled_model.hpp"
 
 #include <fmt/format.h>
@@ -130,6 +131,11 @@ std::shared_ptr<const CompiledModel> build_programs(SolverForm form)
     Lowering lowering(g, static_cast<std::uint32_t>(m.form.flat().parameters.size()), static_cast<std::uint32_t>(m.form.conditions.size()),
                       static_cast<std::uint32_t>(m.form.events.memories.size()), n);
     m.residual = lowering.lower("residual", m.form.residuals);
+    std::vector<NodeId> below = g.reachable(m.form.residuals);
+    m.fragile = std::any_of(below.begin(), below.end(), [&](NodeId id) {
+        Op op = g[id].op;
+        return op == Op::sqrt || op == Op::log || op == Op::pow || op == Op::asin || op == Op::acos;
+    });
     std::vector<NodeId> roots;
     for (const JacobianEntry& e : entries) {
         if (e.by_z != kNoNode) roots.push_back(e.by_z);

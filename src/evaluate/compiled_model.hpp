@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // A compiled system: everything a run needs, immutable, shared between threads.
 #pragma once
 
@@ -67,6 +68,7 @@ struct CompiledModel {
     Program assumed;
     std::shared_ptr<CarefulModel> careful;
     Program residual;
+    bool fragile = false;  ///< the residuals hold roots, logarithms or powers: they may have no value between two good states
     Program jacobian;
     Program conditions;
     Program outputs;

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // The few instructions that generated code needs, so that no other file knows the assembler library or the processor.
 // x86-64 under the System V calling convention; other processors have no emitter yet and interpret.
 #pragma once

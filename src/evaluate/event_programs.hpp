@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Programs for what happens at moments, and what the run must know of who reads what.
 #pragma once
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Which form of a program runs, and when machine code is made.
 #include <atomic>
 #include <mutex>

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // The interpreter: always there, the fallback of machine code and its oracle.
 #pragma once
 

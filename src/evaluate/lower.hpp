@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Graph to program: units of work, dependency levels, equal shapes merged into kernels over instances.
 #pragma once
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Registers are given by next use: the code is straight, so for every value it is known where it is read next, and when a register is
 // wanted, the value whose next use is furthest goes (Belady, 1966, IBM Systems Journal 5, 78-101; for registers of straight code:
 // Horwitz et al., 1966, JACM 13, 43-61). Every value has a home in memory of its own, never given to another, so a value that goes

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Machine code for a program: one function, made in one pass over the code.
 #pragma once
 

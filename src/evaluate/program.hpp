@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // The program: linear code over one array of numbers, no pointers into the graph. A kernel is straight-line code run over
 // 1..n instances with an index table; equal equations of many parts are instances of one kernel.
 #pragma once

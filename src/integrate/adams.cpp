@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // The Adams methods of orders 1 to 12 in variable steps, for explicit systems z' = f(t, z) that are not stiff: predict, evaluate, correct,
 // evaluate; no matrix. Source: Shampine and Gordon (1975), Computer Solution of Ordinary Differential Equations, ch. 5 and 10. Different
 // from there: the error norm, as in bdf.cpp, and the estimate of whether stability or accuracy holds the steps (stiffness.hpp).

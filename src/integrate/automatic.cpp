@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // The choice of the method, made by what the system is and does: a system z' = f(t, z) begins with Adams and goes on with backward
 // differences when stability holds its steps, and back; one with equations to be solved in each step takes backward differences; where
 // events follow each other closely, the one-step method. And now and then another method is tried for a few steps from where the run is: what brings it on

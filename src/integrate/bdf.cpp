@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Our own backward differentiation formulas of orders 1 to 5, variable step, for F(t, z, z') = 0, in fixed-leading-coefficient form.
 // Source: Brenan, Campbell and Petzold (1989), Numerical Solution of Initial-Value Problems in Differential-Algebraic Equations,
 // ch. 5; its step and order control. Different from there: the error norm is the largest over the parts of the machine, so that it

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // SUNDIALS CVODE (variable-order BDF for y' = f(t, y); Hindmarsh et al., 2005, ACM TOMS 31, 363-396) as an oracle: y are the states alone,
 // and everything else is solved from them in every evaluation of f, so this way to a solution shares little with our own.
 #include <cvode/cvode.h>

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Fixed steps, for targets that must keep time: the work of a step is bounded and does not depend on a tolerance.
 #include <fmt/format.h>
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // The small interface behind which every variable-step method stands.
 #pragma once
 

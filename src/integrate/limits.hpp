@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Declared ranges of what a run computes: kept, or the run ends where they are left.
 #pragma once
 

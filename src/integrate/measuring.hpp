@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Measures of a scenario, followed while the run goes on: within every step as closely as they ask for, and at both sides of every event.
 #pragma once
 

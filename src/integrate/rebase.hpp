@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // A history that goes on from a point within its last step.
 #pragma once
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Where the conditions of a model change sign within a step.
 #pragma once
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // A one-step method of order 4 for F(t, z, z') = 0: singly diagonally implicit Runge-Kutta with an explicit first stage, L-stable and
 // stiffly accurate, so that what is no state holds its equations at the end of each step. It needs no history: where events follow each
 // other closely it goes on at full order and with the step it had, while a method with history begins anew.

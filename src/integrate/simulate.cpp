@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 #include "integrate/simulate.hpp"
 
 #include <fmt/format.h>
@@ -78,14 +79,9 @@ void Simulation::take_integrator()
     integrator_ = kept->second.get();
     integrated_ = model;
     jumped_.assign(model->n(), 0);
-    const Graph& g = model->form.reduced.system.graph();
     const auto& conditions = model->form.conditions;
     looks_at_solved_ = std::any_of(conditions.begin(), conditions.end(), [](const Condition& c) { return c.reads_solved && !c.is_clocked(); });
-    fragile_ = false;
-    for (NodeId id : g.reachable(model->form.residuals)) {
-        Op op = g[id].op;
-        fragile_ = fragile_ || op == Op::sqrt || op == Op::log || op == Op::pow || op == Op::asin || op == Op::acos;
-    }
+    fragile_ = model->fragile;
     limits_.renew();
 }
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // The equations of an implicit step, solved by Newton's iteration with a matrix that serves several steps.
 #pragma once
 

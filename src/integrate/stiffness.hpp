@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // For systems that are explicit, z' = f(t, z): whether they are, their right-hand side, and how fast they can change.
 #pragma once
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // An own operations table for SUNDIALS' serial vector: Debian builds its kernels without optimisation.
 #pragma once
 

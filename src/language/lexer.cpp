@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 #include "language/lexer.hpp"
 
 #include <array>
@@ -182,19 +183,6 @@ private:
 std::vector<Token> tokenize(const SourceSet& sources, std::uint32_t file, Diagnostics& diagnostics)
 {
     return Lexer(sources, file, diagnostics).run();
-}
-
-std::size_t first_bad_byte(std::string_view text)
-{
-    for (std::size_t i = 0; i < text.size();) {
-        auto c = static_cast<unsigned char>(text[i]);
-        std::size_t n = c == 0 ? 0 : c < 0x80 ? 1 : c >= 0xc2 && c < 0xe0 ? 2 : c >= 0xe0 && c < 0xf0 ? 3 : c >= 0xf0 && c < 0xf5 ? 4 : 0;
-        if (n == 0 || i + n > text.size()) return i;
-        for (std::size_t k = 1; k < n; ++k)
-            if ((static_cast<unsigned char>(text[i + k]) & 0xc0u) != 0x80u) return i;
-        i += n;
-    }
-    return std::string_view::npos;
 }
 
 }  // namespace netloop

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Text to tokens. White space matters in two places (units, ends of statements), so each token remembers what stood before it.
 #pragma once
 
@@ -27,8 +28,5 @@ struct Token {
 
 /// All tokens of a file, the last one of kind `end`. Characters that no token begins with are reported and left out.
 std::vector<Token> tokenize(const SourceSet& sources, std::uint32_t file, Diagnostics& diagnostics);
-
-/// Offset of the first byte that is not UTF-8 (or is NUL), or npos.
-std::size_t first_bad_byte(std::string_view text);
 
 }  // namespace netloop

@@ -1,5 +1,7 @@
+// SPDX-License-Identifier: Apache-2.0
 #include <cmath>
 
+#include "base/markup.hpp"
 #include "language/parser_core.hpp"
 
 namespace netloop {

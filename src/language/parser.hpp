@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Tokens to syntax tree. One error does not hide the next: after an error, reading goes on at the end of the statement.
 #pragma once
 

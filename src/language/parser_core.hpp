@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // The parser's cursor and the declarations shared by its four files (expressions, statements, definitions, scenarios).
 #pragma once
 

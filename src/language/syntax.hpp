@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // The syntax tree: every construct of the language, as written. The C++ builder makes the same nodes.
 // Nodes live in a SyntaxArena and are never changed once made; a node refers only to nodes made before it.
 #pragma once

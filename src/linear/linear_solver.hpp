@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // The linear systems of steps: one sparsity pattern, many matrices that resemble each other. The form of elimination follows from the
 // pattern; each form without own pivoting watches its pivots, and KLU steps in for a matrix that it does not do well.
 #pragma once

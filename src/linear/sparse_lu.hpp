@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Sparse LU by KLU (SuiteSparse), pattern analysed once.
 #pragma once
 

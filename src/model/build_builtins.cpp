@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // The functions known everywhere, as expressions: abs, min, delay, slope and their kin.
 #include <cmath>
 #include <map>

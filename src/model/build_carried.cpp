@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // What travels with a flow: what each port sends out, what its joint offers it, and what is transported.
 //
 // A port with the flow m into its component transports p(m)*mix - p(-m)*own, where p(m) = (m + sqrt(m^2 + e^2))/2 is the part of the

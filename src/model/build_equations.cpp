@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Stage three: quantities, parameters and equations of every instance, and the equations of joints and signals.
 #include <algorithm>
 #include <cmath>

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // What happens at moments: memories, when and every blocks, sequences. Their statements are worked through in order, on expressions:
 // a block becomes a list of what it sets to what, as functions of the values before it.
 #include <algorithm>
@@ -222,12 +223,12 @@ Value Instantiator::own_sequence_name(const SequenceInstance& s, const std::stri
     }
     for (const Statement* statement : s.decl->declarations)
         if (const auto* q = statement->as<QuantityDecl>(); q != nullptr && q->kind == QuantityKind::let && q->name == name) {
-            if (++call_depth_ > 60) give_up(messages::circular_definition, q->name_span, "let " + name);
+            Following following(*this, q, s.flat);
+            if (following.again()) give_up(messages::circular_definition, q->name_span, "let " + name);
             Env own = env_of(s);
             own.located = env.located;
             own.now = env.now;
             v = build(*q->value, own);
-            --call_depth_;
             v.path = s.path + "." + name;
             return v;
         }

@@ -1,9 +1,12 @@
+// SPDX-License-Identifier: Apache-2.0
 // Expressions of the text to nodes of the graph: names resolved, functions inlined, arrays taken apart.
 #include <algorithm>
 #include <cmath>
 #include <filesystem>
 #include <stdexcept>
 
+#include "base/deep_stack.hpp"
+#include "base/interrupt.hpp"
 #include "model/instantiator.hpp"
 #include "model/table_file.hpp"
 
@@ -69,10 +72,11 @@ Value Instantiator::element(Value array, const PathStep& step, const Env& env)
 
 Value Instantiator::view_value(std::uint32_t view, const std::string& path)
 {
+    constexpr InstanceId kOfViews = 0x80000000;  // numbers of views beside those of instances
     View& v = views_[view];
     if (!v.value) {
-        if (v.in_progress) give_up(messages::circular_definition, v.declaration->name_span, "let " + v.declaration->name);
-        v.in_progress = true;
+        Following following(*this, v.declaration, view | kOfViews);
+        if (following.again()) give_up(messages::circular_definition, v.declaration->name_span, "let " + v.declaration->name);
         Env env{v.instance, v.scope, nullptr, nullptr, true};
         const Expr& e = *v.declaration->value;
         // `let r = roots(a, b, c)` with several results: r.lo, r.hi
@@ -92,7 +96,6 @@ Value Instantiator::view_value(std::uint32_t view, const std::string& path)
             value = build(e, env);
         }
         views_[view].value = value;
-        views_[view].in_progress = false;
     }
     Value value = *views_[view].value;
     value.path = path;
@@ -246,20 +249,30 @@ Value Instantiator::resolve_member(InstanceId id, const Path& path, std::size_t 
         const Binding* b = binding_of(id, step.name);
         if (b == nullptr && q->value == nullptr) give_up(messages::missing_value, instances_[id].span, step.name, instances_[id].path);
         no_further();
-        if (++call_depth_ > 100) give_up(messages::circular_definition, b != nullptr ? b->value->span : q->name_span, "param " + step.name);
-        Value v = element(build(b != nullptr ? *b->value : *q->value, b != nullptr ? b->env : Env{id, m->scope, nullptr, nullptr, true}), step, env);
-        --call_depth_;
-        return v;
+        Following following(*this, q, id);
+        if (following.again()) give_up(messages::circular_definition, b != nullptr ? b->value->span : q->name_span, "param " + step.name);
+        return element(fixed_value(q, id,
+                                   [&] {
+                                       return build(b != nullptr ? *b->value : *q->value, b != nullptr ? b->env : Env{id, m->scope, nullptr, nullptr, true});
+                                   }),
+                       step, env);
     }
     bool fixed = q != nullptr && (q->kind == QuantityKind::constant || (instances_[id].constant && q->kind == QuantityKind::let));
     if (fixed && q->value != nullptr) {
         no_further();
-        if (++call_depth_ > 100) give_up(messages::circular_definition, q->name_span, "let " + step.name);
-        Value v = element(build(*q->value, {id, m->scope, nullptr, nullptr, true}), step, env);
-        --call_depth_;
-        return v;
+        Following following(*this, q, id);
+        if (following.again()) give_up(messages::circular_definition, q->name_span, "let " + step.name);
+        return element(fixed_value(q, id, [&] { return build(*q->value, {id, m->scope, nullptr, nullptr, true}); }), step, env);
     }
     give_up(messages::bad_value, step.span, fmt::format("'{}' does not exist here (the branch that holds it is not taken)", full));
+}
+
+// What never changes is worked out once: where each of many uses the one before twice, that is all the difference.
+Value Instantiator::fixed_value(const QuantityDecl* q, InstanceId where, const std::function<Value()>& build_it)
+{
+    std::pair<const void*, InstanceId> key{q, where};
+    if (auto known = fixed_.find(key); known != fixed_.end()) return known->second;
+    return fixed_[key] = build_it();
 }
 
 Value Instantiator::resolve(const Expr& e, const Env& env)
@@ -296,10 +309,9 @@ Value Instantiator::resolve(const Expr& e, const Env& env)
     }
     if (const Definition* d = set_.find(*env.scope, e.path, true)) {
         if (const auto* q = d->as<QuantityDecl>(); q != nullptr && q->value != nullptr) {
-            if (++call_depth_ > 100) give_up(messages::circular_definition, e.span, "const " + d->name);
-            Value v = element(build(*q->value, {kNoNode, d->scope, nullptr, nullptr, true}), e.path.back(), env);
-            --call_depth_;
-            return v;
+            Following following(*this, q, kNoNode);
+            if (following.again()) give_up(messages::circular_definition, e.span, "const " + d->name);
+            return element(fixed_value(q, kNoNode, [&] { return build(*q->value, {kNoNode, d->scope, nullptr, nullptr, true}); }), e.path.back(), env);
         }
         give_up(messages::not_a, e.span, d->name, d->kind_text(), "a quantity");
     }
@@ -345,6 +357,15 @@ Value Instantiator::build_chain(const Expr& e, const Env& env)
 
 Value Instantiator::build(const Expr& e, const Env& env)
 {
+    struct Depth {
+        std::size_t& depth;
+        explicit Depth(std::size_t& of) : depth(of) { ++depth; }
+        ~Depth() { --depth; }
+        Depth(const Depth&) = delete;
+        Depth& operator=(const Depth&) = delete;
+    } within(depth_);
+    look_at_interrupt();
+    if (stack_is_short()) give_up(messages::nested_too_deeply, e.span, std::to_string(depth_), {}, {}, "let fewer definitions hang on each other");
     switch (e.kind) {
         case ExprKind::number:
             return scalar(graph_.constant(e.number));
@@ -509,21 +530,47 @@ Value Instantiator::build_call(const Expr& e, const Env& env)
     return call_function(*function, e, env, instance, scope, nullptr);
 }
 
+// Counts what one call takes with it.
+class Instantiator::Within {
+public:
+    explicit Within(Instantiator& of) : of_(of), turns_(of.turns_), call_(true)
+    {
+        ++of_.open_calls_;
+        of_.turns_ = 1;
+    }
+    Within(Instantiator& of, double turns) : of_(of), turns_(of.turns_) { of_.turns_ *= std::max(turns, 1.0); }
+    ~Within()
+    {
+        of_.turns_ = turns_;
+        if (call_) --of_.open_calls_;
+    }
+    Within(const Within&) = delete;
+    Within& operator=(const Within&) = delete;
+
+private:
+    Instantiator& of_;
+    double turns_;
+    bool call_ = false;
+};
+
 Value Instantiator::call_function(const FunctionDecl& f, const Expr& e, const Env& env, InstanceId instance, const FileScope* scope, View* results)
 {
     if (e.args.size() != f.arguments.size()) throw StatementGivenUp{};  // reported by the unit check
     if (!f.body) give_up(messages::bad_value, e.span, fmt::format("function '{}' is only announced here; the fluid given must define it", f.name));
-    struct Depth {
-        int& depth;
-        ~Depth() { --depth; }
-    } guard{call_depth_};
-    if (++call_depth_ > 60) give_up(messages::circular_definition, e.span, fmt::format("function '{}' calls itself", f.name));
     FunctionFrame frame;
     for (std::size_t i = 0; i < f.arguments.size(); ++i) {
         Value v = build(*e.args[i], env);
         v.path.clear();
         frame.locals[f.arguments[i].name] = std::move(v);
     }
+    Following following(*this, &f, kNoNode);
+    if (following.again()) give_up(messages::circular_definition, e.span, fmt::format("function '{}' calls itself", f.name));
+    constexpr std::size_t kMostCalls = 100000;
+    if (open_calls_ == 0) calls_within_ = 0, outermost_ = {e.span, f.name};
+    if (++calls_within_ > kMostCalls)
+        give_up(messages::function_too_large, outermost_.first, outermost_.second, std::to_string(kMostCalls), {},
+                "let it call another once, and give the result a name");
+    Within within(*this);
     Env inner{instance, scope, nullptr, &frame, false};
     Execution state{graph_.constant(0), graph_.constant(0)};
     FunctionFrame given = frame;
@@ -597,8 +644,9 @@ void Instantiator::execute(const Block& block, Env& env, Execution& state)
         } else if (const auto* loop = s->as<ForDecl>()) {
             double low = g.is_constant(build_scalar(*loop->low, env)) ? g.value(build_scalar(*loop->low, env)) : std::nan("");
             double high = g.is_constant(build_scalar(*loop->high, env)) ? g.value(build_scalar(*loop->high, env)) : std::nan("");
-            constexpr double kLongestUnrolled = 256;
-            if (!(high - low < kLongestUnrolled)) throw NeedsProcedure{};
+            constexpr double kLongestUnrolled = 256, kMostUnrolled = 4096;  // of one loop, of loops within each other
+            if (!(high - low < kLongestUnrolled) || turns_ * (high - low + 1) > kMostUnrolled) throw NeedsProcedure{};
+            Within within(*this, high - low + 1);
             for (int i = static_cast<int>(low); i <= static_cast<int>(high); ++i) {
                 env.frame->locals[loop->index] = scalar(g.constant(i));
                 execute(loop->body, env, state);
@@ -626,7 +674,7 @@ std::uint32_t Instantiator::table_index(const TableDecl& table, const FileScope&
                        : table.outside == TableDecl::Outside::extend ? Table::Outside::extend
                                                                      : Table::Outside::refuse;
         if (!table.file.empty()) {
-            TablePoints p = read_table_file((std::filesystem::path(scope.path).parent_path() / table.file).string(), table);
+            TablePoints p = table_points(set_.table_text((std::filesystem::path(scope.path).parent_path() / table.file).string(), table), table);
             if (!p.z.empty()) {
                 std::array<std::vector<double>, 3> knots{std::move(p.x), std::move(p.y), std::move(p.z)};
                 return tables_[key] =

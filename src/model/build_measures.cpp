@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Measures and demands of a scenario: each call such as max(x) becomes an accumulator, whose result stands in a memory when the run is over; the
 // expressions around them are worked out from those.
 #include <array>

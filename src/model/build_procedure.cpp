@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Functions with loops whose length is not known when the model is compiled: they become procedures that expressions call.
 #include "algebra/procedure.hpp"
 #include "model/instantiator.hpp"

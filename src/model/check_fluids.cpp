@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Domains, what their flows carry, and the fluids that names stand for, as far as definitions alone tell.
 #include <algorithm>
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Sequences and blocks that run at moments: names and units, checked once per definition.
 #include <algorithm>
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Whether a component fits a slot: it needs at least the ports, params and signals of what the slot asks for.
 #include <algorithm>
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Declarations and statements of definitions: that units, kinds and names fit, statement by statement. Expressions: check_units.cpp.
 #include <algorithm>
 
@@ -20,15 +21,16 @@ Type UnitChecker::declared_type(const QuantityDecl& q, const ComponentInfo* info
         // `var angle init 0.2 rad`: the unit of the start value tells; otherwise unchecked
         return Type::unknown();
     }
+    if (auto known = found_.find({&q, info}); known != found_.end()) return known->second;
     if (!in_progress_.insert(&q).second) return Type::unknown();
     Context context{info, &scope, {}};
     Type t = type_of(*q.value, context);
     in_progress_.erase(&q);
     // a bare number says nothing of the unit: the quantity is unchecked, but an option is a whole number or a condition
-    if (t.bare && q.kind != QuantityKind::option && q.kind != QuantityKind::let && q.kind != QuantityKind::constant) return Type::unknown();
+    if (t.bare && q.kind != QuantityKind::option && q.kind != QuantityKind::let && q.kind != QuantityKind::constant) t = Type::unknown();
     t.zero = false;
     t.bare = false;
-    return t;
+    return found_[{&q, info}] = t;
 }
 
 void UnitChecker::check_quantity(const QuantityDecl& q, Context& context)

@@ -1,10 +1,13 @@
+// SPDX-License-Identifier: Apache-2.0
 #include "model/check_units.hpp"
-
-#include "model/measures.hpp"
 
 #include <algorithm>
 #include <array>
 #include <cmath>
+
+#include "base/deep_stack.hpp"
+#include "base/interrupt.hpp"
+#include "model/measures.hpp"
 
 namespace netloop {
 namespace {
@@ -212,7 +215,11 @@ std::optional<double> UnitChecker::constant_of(const Expr& e, Context& context)
                 if (const Definition* d = set_.find(*context.scope, e.path, true)) s = d->statement;
             const auto* q = s != nullptr ? s->as<QuantityDecl>() : nullptr;
             if (q == nullptr || q->kind != QuantityKind::constant || q->value == nullptr) return std::nullopt;
-            return constant_of(*q->value, context);
+            // what hangs on itself has no value, and is told elsewhere
+            auto [known, first] = numbers_.try_emplace(q, std::nullopt);
+            if (!first || stack_is_short()) return known->second;
+            std::optional<double> number = constant_of(*q->value, context);
+            return numbers_[q] = number;
         }
         default:
             return std::nullopt;
@@ -504,6 +511,11 @@ Type UnitChecker::type_of_steps(const ComponentInfo* info, const FileScope& scop
 
 Type UnitChecker::type_of(const Expr& e, Context& context)
 {
+    look_at_interrupt();
+    if (stack_is_short()) {
+        set_.diagnostics.report(messages::nested_too_deeply, e.span, in_progress_.size()).mend("let fewer definitions hang on each other");
+        return Type::unknown();
+    }
     switch (e.kind) {
         case ExprKind::number: {
             if (e.unit) return e.unit->text == "?" ? Type::unknown() : Type::of(*e.unit);

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Units and kinds of values, checked once per definition, before anything is instantiated.
 #pragma once
 
@@ -94,6 +95,8 @@ private:
     bool strict_;
     std::set<const Definition*> checked_;
     std::set<const QuantityDecl*> in_progress_;
+    std::map<const QuantityDecl*, std::optional<double>> numbers_;                ///< of constants
+    std::map<std::pair<const QuantityDecl*, const ComponentInfo*>, Type> found_;  ///< of declarations that say no unit
     std::set<std::pair<const SequenceDecl*, std::string>> in_sequence_;
 };
 

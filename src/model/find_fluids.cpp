@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Which fluid fills each circuit: found along the joints from the part that is given it; branches that wait for that; fluids of files.
 #include <algorithm>
 

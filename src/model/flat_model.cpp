@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 #include "model/flat_model.hpp"
 
 #include <fmt/format.h>

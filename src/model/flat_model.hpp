@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // The flat model: arrays of quantities, parameters, equations and start conditions, each with its origin. Plain data.
 #pragma once
 

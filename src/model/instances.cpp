@@ -1,8 +1,10 @@
+// SPDX-License-Identifier: Apache-2.0
 // Stage one: the tree of instances with options fixed, ports and joints collected. Stage two, their fluids: find_fluids.cpp.
 #include <algorithm>
 #include <cmath>
 #include <sstream>
 
+#include "base/deep_stack.hpp"
 #include "model/instantiator.hpp"
 
 namespace netloop {
@@ -179,13 +181,14 @@ std::optional<Instantiator::Constant> Instantiator::constant_of(const Expr& e, c
             }
             bool folds = q != nullptr && (q->kind == QuantityKind::constant || q->kind == QuantityKind::let) && q->value != nullptr && q->sizes.empty();
             if (!folds) return no(q != nullptr && q->kind == QuantityKind::param ? "param '" + name + "'" : "'" + brief(e) + "'");
-            if (++call_depth_ > 60) {
-                --call_depth_;
-                return no("itself");
-            }
-            auto v = constant_of(*q->value, inner, reason);
-            --call_depth_;
-            return v;
+            Following following(*this, q, inner.instance);
+            if (following.again()) return no("itself");
+            if (stack_is_short()) return no("too long a chain of definitions");
+            std::pair<const void*, InstanceId> key{q, inner.instance};
+            if (auto known = constants_.find(key); known != constants_.end()) return known->second;
+            auto found = constant_of(*q->value, inner, reason);
+            if (found) constants_.emplace(key, *found);
+            return found;
         }
         default:
             return no("'" + brief(e) + "'");
@@ -319,12 +322,12 @@ void Instantiator::make_option(InstanceId id, const std::string& name)
     const Member& m = *instances_[id].info->find(name);
     const auto* q = m.statement->as<QuantityDecl>();
     if (q == nullptr || q->kind != QuantityKind::option || instances_[id].members[m.slot].kind == InstanceMember::Kind::option) return;
-    struct Depth {
-        int& depth;
-        ~Depth() { --depth; }
-    } guard{call_depth_};
-    if (++call_depth_ > 40) {
-        set_.diagnostics.report(messages::circular_definition, q->name_span, "option " + name);
+    Following following(*this, q, id);
+    if (following.again() || stack_is_short()) {
+        if (following.again())
+            set_.diagnostics.report(messages::circular_definition, q->name_span, "option " + name);
+        else
+            set_.diagnostics.report(messages::nested_too_deeply, q->name_span, followed_.size()).mend("let fewer options hang on each other");
         instances_[id].members[m.slot].kind = InstanceMember::Kind::option;
         return;
     }

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Definitions to flat model. In stages: parts, options and joints; then fluids along the joints; then quantities and equations.
 #pragma once
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // The working state of instantiation, shared by its files: instances, joints, fluids, expressions, equations.
 #pragma once
 
@@ -122,7 +123,6 @@ struct View {
     InstanceId instance = 0;
     std::optional<Value> value;
     std::map<std::string, Value> results;  ///< of a function with several results
-    bool in_progress = false;
     std::string doc;
     Span span;
 };
@@ -201,6 +201,25 @@ private:
     Value map_binary(const Value& a, const Value& b, Span span, const std::function<NodeId(NodeId, NodeId)>& f);
     [[noreturn]] void give_up(const Message& message, Span span, const std::string& a = {}, const std::string& b = {}, const std::string& c = {},
                               std::string hint = {});
+
+    class Within;  ///< counts what one call takes with it
+    /// A definition that is being followed to what it hangs on: met again there, it hangs on itself.
+    class Following {
+    public:
+        Following(Instantiator& by, const void* what, InstanceId where) : followed_(by.followed_), key_(what, where), first_(followed_.insert(key_).second) {}
+        ~Following()
+        {
+            if (first_) followed_.erase(key_);
+        }
+        Following(const Following&) = delete;
+        Following& operator=(const Following&) = delete;
+        bool again() const { return !first_; }
+
+    private:
+        std::set<std::pair<const void*, InstanceId>>& followed_;
+        std::pair<const void*, InstanceId> key_;
+        bool first_;
+    };
 
     struct Execution {
         NodeId returned = kNoNode;  ///< condition under which a value was already returned
@@ -334,7 +353,15 @@ private:
     std::map<std::string, std::size_t> init_by_key_, guess_by_key_;
     std::deque<SequenceInstance> sequences_;
     std::map<NodeId, NodeId> previous_;  ///< of an expression: the leaf that holds it as it was before the event
-    int call_depth_ = 0;
+    Value fixed_value(const QuantityDecl* q, InstanceId where, const std::function<Value()>& build_it);
+    std::set<std::pair<const void*, InstanceId>> followed_;
+    std::map<std::pair<const void*, InstanceId>, Value> fixed_;         ///< constants, and params and lets of what is constant
+    std::map<std::pair<const void*, InstanceId>, Constant> constants_;  ///< the same, worked out as numbers
+    std::size_t depth_ = 0;                                             ///< of build() within itself
+    std::size_t calls_within_ = 0;                                      ///< function calls below the outermost one
+    std::size_t open_calls_ = 0;
+    std::pair<Span, std::string> outermost_;  ///< where the outermost call stands, and of what
+    double turns_ = 1;                        ///< that the loops around take together: of the function at hand
 };
 
 /// The unit in which a quantity of this type is shown.

@@ -1,11 +1,16 @@
+// SPDX-License-Identifier: Apache-2.0
 #include "model/library_set.hpp"
+
+#include <fmt/format.h>
 
 #include <algorithm>
 #include <filesystem>
-#include <fstream>
+#include <stdexcept>
 #include <system_error>
 
+#include "files/input_file.hpp"
 #include "language/parser.hpp"
+#include "model/table_file.hpp"
 
 namespace netloop {
 namespace fs = std::filesystem;
@@ -85,6 +90,56 @@ const Definition* LibrarySet::define(FileScope* scope, const Statement* statemen
     return &d;
 }
 
+void LibrarySet::enclose(std::map<std::string, std::string> texts)
+{
+    enclosed_ = std::move(texts);
+}
+
+bool LibrarySet::read(const std::string& path, Span from, std::string& text)
+{
+    std::error_code error;
+    auto refuse = [&](const std::string& why, const std::string& mend) {
+        diagnostics.report(messages::file_not_found, from, path, why).mend(mend);
+        return false;
+    };
+    if (enclosed_) {
+        auto found = enclosed_->find(fs::path(path).lexically_normal().string());
+        if (found == enclosed_->end()) return refuse("it is not among the texts of the recording", "only what the recording holds is read");
+        text = found->second;
+        return true;
+    }
+    std::uintmax_t size = fs::is_regular_file(path, error) ? fs::file_size(path, error) : 0;
+    if (!error && size > kMaxFileMiB << 20) {
+        diagnostics.report(messages::file_too_large, from, path, size >> 20, kMaxFileMiB);
+        return false;
+    }
+    try {
+        text = read_text_file(path, kMaxFileMiB << 20);
+        return true;
+    } catch (const FileProblem& problem) {
+        return refuse(problem.what(), "looked for " + fs::absolute(path, error).string());
+    }
+}
+
+const std::string& LibrarySet::table_text(const std::string& path, const TableDecl& table)
+{
+    std::string key = fs::path(path).lexically_normal().string();
+    if (!enclosed_) return table_texts_[key] = read_table_file(path, table);  // anew for each compilation: it may have changed
+    auto found = enclosed_->find(key);
+    if (found == enclosed_->end()) throw std::runtime_error(fmt::format("file '{}' is not in the recording, and only what it holds is read", table.file));
+    return table_texts_[key] = found->second;
+}
+
+std::vector<std::string> LibrarySet::files_read() const
+{
+    std::vector<std::string> files;
+    if (enclosed_) return files;
+    for (std::uint32_t file = 0; file < sources.size(); ++file)
+        if (!is_library_file(file)) files.push_back(sources.path(file));
+    for (const auto& [path, text] : table_texts_) files.push_back(path);
+    return files;
+}
+
 const FileScope* LibrarySet::load(const std::string& path, Span from)
 {
     std::error_code error;
@@ -97,22 +152,8 @@ const FileScope* LibrarySet::load(const std::string& path, Span from)
         return nullptr;
     }
     if (auto it = loaded_.find(key); it != loaded_.end()) return it->second;
-    auto refuse = [&](const std::string& why) -> const FileScope* {
-        std::string where = fs::absolute(path, error).string();
-        diagnostics.report(messages::file_not_found, from, path, why).mend("looked for " + where);
-        return nullptr;
-    };
-    if (!fs::exists(path, error)) return refuse("there is no such file");
-    if (fs::is_directory(path, error)) return refuse("it is a folder");
-    std::uintmax_t size = fs::file_size(path, error);
-    if (!error && size > kMaxFileMiB << 20) {
-        diagnostics.report(messages::file_too_large, from, path, size >> 20, kMaxFileMiB);
-        return nullptr;
-    }
-    std::ifstream in(path, std::ios::binary);
-    if (!in) return refuse("no permission, or the disk failed");
-    std::string text{std::istreambuf_iterator<char>(in), std::istreambuf_iterator<char>()};
-    if (in.bad()) return refuse("reading failed");
+    std::string text;
+    if (!read(path, from, text)) return nullptr;
     loading_.push_back(key);
     const FileScope* scope = parse(path, std::move(text), nullptr, from);
     loading_.pop_back();
@@ -155,19 +196,24 @@ const Package* LibrarySet::load_folder(const std::string& folder, const std::str
     std::error_code error;
     std::string key = "folder:" + fs::weakly_canonical(folder, error).string();
     if (auto it = packages_.find(key); it != packages_.end()) return it->second.get();
-    if (!fs::is_directory(folder, error)) {
+    std::vector<std::string> paths;
+    if (enclosed_) {
+        for (const auto& [path, text] : *enclosed_)
+            if (fs::path(path).parent_path() == fs::path(folder).parent_path() && fs::path(path).extension() == ".loop") paths.push_back(path);
+    } else if (fs::is_directory(folder, error)) {
+        for (const auto& entry : fs::directory_iterator(folder, error))
+            if (entry.path().extension() == ".loop") paths.push_back(entry.path().string());
+    }
+    if (paths.empty() && (enclosed_ || !fs::is_directory(folder, error))) {
         diagnostics.report(messages::file_not_found, from, folder, "there is no such folder").mend("looked for " + fs::absolute(folder, error).string());
         return nullptr;
     }
     Package& package = *(packages_[key] = std::make_unique<Package>());
     package.name = name;
-    std::vector<std::string> paths;
-    for (const auto& entry : fs::directory_iterator(folder, error))
-        if (entry.path().extension() == ".loop") paths.push_back(entry.path().string());
     std::sort(paths.begin(), paths.end());
     for (const std::string& path : paths) {
-        std::ifstream in(path, std::ios::binary);
-        std::string text{std::istreambuf_iterator<char>(in), std::istreambuf_iterator<char>()};
+        std::string text;
+        if (!read(path, from, text)) continue;
         const FileScope* scope = parse(path, std::move(text), &package, from);
         for (const Definition* d : scope->definitions) package.names.emplace(d->name, d);
     }

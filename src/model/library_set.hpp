@@ -1,9 +1,11 @@
+// SPDX-License-Identifier: Apache-2.0
 // All definitions in sight: files of the user, folders used as libraries, and the shipped libraries (parsed on demand).
 #pragma once
 
 #include <deque>
 #include <map>
 #include <memory>
+#include <optional>
 #include <string>
 #include <unordered_map>
 #include <vector>
@@ -72,6 +74,14 @@ public:
     const FileScope* load_file(const std::string& path);
     /// The same from a text in memory; `path` is for messages and relative uses.
     const FileScope* load_text(const std::string& path, std::string text);
+    /// From now on these texts, by name, are all the files that there are: what else they use is not looked for on the disk.
+    void enclose(std::map<std::string, std::string> texts);
+    /// The text of a table's file as it is now. Throws std::runtime_error.
+    const std::string& table_text(const std::string& path, const TableDecl& table);
+    /// Tables read so far, each as it was last: path and text.
+    const std::map<std::string, std::string>& table_texts() const { return table_texts_; }
+    /// All files that were read from the disk for what is loaded.
+    std::vector<std::string> files_read() const;
     /// After a load that failed: nothing of the files read since `first` is used any more.
     void discard_files(std::size_t first);
     std::size_t n_files() const { return files_.size(); }
@@ -97,6 +107,7 @@ public:
 private:
     const FileScope* parse(std::string path, std::string text, const Package* package, Span from);
     const FileScope* load(const std::string& path, Span from);
+    bool read(const std::string& path, Span from, std::string& text);
     void use_statement(FileScope& scope, const Statement& statement);
     const Package* load_folder(const std::string& folder, const std::string& name, Span from);
     std::vector<std::string> visible_names(const FileScope& scope);
@@ -108,6 +119,8 @@ private:
     FileScope* program_scope_ = nullptr;
     std::map<std::string, std::unique_ptr<Package>> packages_;
     std::map<std::string, const FileScope*> loaded_;
+    std::map<std::string, std::string> table_texts_;
+    std::optional<std::map<std::string, std::string>> enclosed_;  ///< by name: the only files
     std::vector<std::string> loading_;
     std::vector<bool> in_library_;  ///< per source text
     std::unordered_map<const Definition*, std::unique_ptr<ComponentInfo>> infos_;

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // The words of measures: what a scenario asks of a run as a whole.
 #pragma once
 

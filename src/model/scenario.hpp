@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Which system, with which values, for how long: a scenario and what it takes over, resolved.
 #pragma once
 

@@ -1,15 +1,18 @@
+// SPDX-License-Identifier: Apache-2.0
 #include "model/table_file.hpp"
 
 #include <fmt/format.h>
-#include <algorithm>
 
+#include <algorithm>
 #include <array>
 #include <charconv>
 #include <filesystem>
-#include <fstream>
 #include <map>
 #include <set>
+#include <sstream>
 #include <stdexcept>
+
+#include "files/input_file.hpp"
 
 namespace netloop {
 namespace {
@@ -60,15 +63,23 @@ std::string name_in(const std::string& heading)
 
 }  // namespace
 
-TablePoints read_table_file(const std::string& path, const TableDecl& table)
+std::string read_table_file(const std::string& path, const TableDecl& table)
 {
-    std::ifstream in(path, std::ios::binary);
-    if (!in) {
+    constexpr std::size_t kMost = 256 * kMiB;
+    try {
+        return read_text_file(path, kMost);
+    } catch (const FileProblem& problem) {
         std::error_code error;
-        throw std::runtime_error(fmt::format("file '{}' cannot be read (looked for {})", table.file, std::filesystem::absolute(path, error).string()));
+        throw std::runtime_error(
+            fmt::format("file '{}' cannot be read: {} (looked for {})", table.file, problem.what(), std::filesystem::absolute(path, error).string()));
     }
+}
+
+TablePoints table_points(const std::string& text, const TableDecl& table)
+{
     std::vector<std::vector<std::string>> lines;
     std::vector<std::size_t> numbers;
+    std::istringstream in(text);
     std::string line;
     for (std::size_t n = 1; std::getline(in, line); ++n) {
         if (n == 1 && line.starts_with("\xef\xbb\xbf")) line.erase(0, 3);

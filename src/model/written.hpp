@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // The model as its text states it, before any pass: what results are held against by src/verify.
 #pragma once
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Blocks at work: what they set and say, in their order, each seeing what those before it have left.
 #pragma once
 

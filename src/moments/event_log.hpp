@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // What happened when: for the table of events, the summary and the recording.
 #pragma once
 

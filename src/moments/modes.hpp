@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // The modes of located conditions: what their values ask for, by sign or, where a value runs straight with time, by the clock.
 #pragma once
 

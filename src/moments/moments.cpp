@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 #include "moments/moments.hpp"
 
 #include <fmt/format.h>
@@ -53,9 +54,26 @@ bool Moments::goes_on(std::uint32_t memory) const
 void Moments::check_period(std::size_t k, double period, double first) const
 {
     const FlatBlock& b = m().form.events.blocks[p().every[k].block];
-    if (!(period > 0) || !std::isfinite(period) || !std::isfinite(first))
-        throw NumericFailure("run-failed", fmt::format("{}: '{}': a period of {:g} s from {:g} s: it must be longer than 0 s",
-                                                       place_text(sources_, b.origin.span), b.text, period, first));
+    constexpr double kShortest = 1e-12;  // s: times that lie closer are the same moment
+    if (!(period >= kShortest) || !std::isfinite(period) || !std::isfinite(first))
+        throw NumericFailure("run-failed", fmt::format("{}: '{}': a period of {:g} s from {:g} s: it must be at least {:g} s",
+                                                       place_text(sources_, b.origin.span), b.text, period, first, kShortest));
+}
+
+void Moments::look_until(double target, double now)
+{
+    constexpr double kMost = 1e8;
+    modes_.look_until(target);
+    modes_.renew_clock(now);
+    for (std::size_t k = 0; k < ticks_.size(); ++k) {
+        double times = (target - std::max(now, ticks_[k].first)) / ticks_[k].period;
+        if (times <= kMost) continue;
+        const FlatBlock& b = m().form.events.blocks[p().every[k].block];
+        throw NumericFailure(
+            "run-failed",
+            fmt::format("{}: '{}' would run {:.3g} times until {:g} s: at most 100 million times", place_text(sources_, b.origin.span), b.text, times, target),
+            "choose a longer period, or let the run stop earlier");
+    }
 }
 
 void Moments::check_delay(std::size_t k, double behind) const
@@ -240,8 +258,9 @@ void Moments::run_every(State& s)
         if (t.next > s.time + same_moment(s.time)) continue;
         due.push_back(p().every[k].block);
         log_.block(p().every[k].block, s.time);
-        do t.next = t.first + ++t.count * t.period;
-        while (t.next <= s.time + same_moment(s.time));
+        t.count = std::max(t.count + 1, std::floor((s.time + same_moment(s.time) - t.first) / t.period));
+        while (t.first + t.count * t.period <= s.time + same_moment(s.time)) t.count += 1;
+        t.next = t.first + t.count * t.period;
     }
     if (!due.empty()) blocks_.run(due, s);
 }

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Moments: when something happens, and what then. At one moment: crossings, `when start`, `every`, transitions, `start` blocks of the
 // stages entered, `when`; then conditions are looked at again until nothing changes.
 #pragma once
@@ -34,12 +35,9 @@ public:
     /// Something happens at s.time: crossings found by the root search (may be empty), or a time that next_time() told. Throws
     /// NumericFailure when it comes to no end.
     void happen(State& s, const std::vector<int>& crossings);
-    /// How far the run goes: conditions that are known functions of time are looked at up to there.
-    void look_until(double target, double now)
-    {
-        modes_.look_until(target);
-        modes_.renew_clock(now);
-    }
+    /// How far the run goes: conditions that are known functions of time are looked at up to there. Throws NumericFailure if an `every` would run more often
+    /// until then than any run could.
+    void look_until(double target, double now);
     /// Whether next_time() has come.
     bool due(double time) const { return next_time() <= time + same_moment(time); }
     /// Whether the last moment changed what the equations are or where the states stand: what was computed beyond it is void.

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Equations solved with everything as a moment has set it, and the conditions that follow from them: where several turn together, as one problem.
 #include <algorithm>
 #include <cmath>

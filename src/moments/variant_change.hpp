@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // One system takes over from another when equations change in kind: what survives, and the jump that new constraints cause.
 #pragma once
 

@@ -1,5 +1,7 @@
+// SPDX-License-Identifier: Apache-2.0
 #include "record/about_json.hpp"
 
+#include <algorithm>
 #include <cmath>
 #include <nlohmann/json.hpp>
 
@@ -27,10 +29,34 @@ FigureRequest::Curve curve(const json& c)
     return {c.value("path", ""), c.value("unit", "")};
 }
 
+constexpr std::size_t kDeepest = 32;  // levels: ours has six
+
+// How deep brackets and braces stand in each other, texts left out. What is made of JSON is taken apart by recursion, so its depth is looked at first.
+std::size_t deepest(const std::string& text)
+{
+    std::size_t depth = 0, most = 0;
+    bool inside = false;
+    for (std::size_t i = 0; i < text.size(); ++i) {
+        char c = text[i];
+        if (inside) {
+            if (c == '\\') ++i;
+            if (c == '"') inside = false;
+        } else if (c == '"') {
+            inside = true;
+        } else if (c == '[' || c == '{') {
+            most = std::max(most, ++depth);
+        } else if ((c == ']' || c == '}') && depth > 0) {
+            --depth;
+        }
+    }
+    return most;
+}
+
 // An own text that is damaged or of another program says nothing rather than failing the whole recording.
 template <typename Take>
 void parsed(const std::string& text, Take take)
 {
+    if (deepest(text) > kDeepest) return;
     json all = json::parse(text, nullptr, false);
     if (!all.is_object()) return;
     try {

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // What a recording says besides its numbers, as JSON text: the form in which HDF5 files keep it.
 #pragma once
 

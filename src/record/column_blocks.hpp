@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Rows into columns, a block of rows at a time: written one by one, each row would touch as many places of memory as there are columns.
 #pragma once
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 #include "netloop/compare.hpp"
 
 #include <fmt/format.h>
@@ -101,7 +102,7 @@ Difference difference(const Column& a, const Column& b, const std::vector<double
 
 bool Comparison::same() const
 {
-    return std::all_of(differences.begin(), differences.end(), [](const Difference& d) { return d.within(); });
+    return (shared_time || not_compared.empty()) && std::all_of(differences.begin(), differences.end(), [](const Difference& d) { return d.within(); });
 }
 
 Comparison compare(const Recording& first, const Recording& second, const CompareOptions& options)
@@ -122,6 +123,19 @@ Comparison compare(const Recording& first, const Recording& second, const Compar
     if (!(c.to >= c.from))
         throw RecordingError(fmt::format("the recordings share no time: {:g} s to {:g} s against {:g} s to {:g} s", time_a.front(), time_a.back(),
                                          time_b.front(), time_b.back()));
+    c.shared_time = options.shared_time;
+    const Recording* both[] = {&first, &second};
+    const char* which[] = {"first", "second"};
+    double whole = std::max(time_a.back(), time_b.back()) - std::min(time_a.front(), time_b.front());
+    constexpr double kSameTime = 1e-9;  // of the whole time
+    for (int k = 0; k < 2; ++k) {
+        const Recording& r = *both[k];
+        if (!r.complete) c.not_compared.push_back(fmt::format("the {} is incomplete: {}", which[k], r.reason));
+        double early = c.from - r.time().first(), late = r.time().final() - c.to;
+        if (std::max(early, late) > kSameTime * whole)
+            c.not_compared.push_back(fmt::format("the {} covers {:g} s to {:g} s: {:.3g} % of it is not compared", which[k], r.time().first(), r.time().final(),
+                                                 100 * (early + late) / (r.time().final() - r.time().first())));
+    }
     std::vector<double> times;
     std::merge(time_a.begin(), time_a.end(), time_b.begin(), time_b.end(), std::back_inserter(times));
     std::erase_if(times, [&](double t) { return t < c.from || t > c.to; });
@@ -152,6 +166,8 @@ std::string Comparison::text(std::size_t most) const
     std::size_t beyond = static_cast<std::size_t>(std::count_if(differences.begin(), differences.end(), [](const Difference& d) { return !d.within(); }));
     std::string out = fmt::format("{} quantities over {:g} s to {:g} s: {}\n", differences.size(), from, to,
                                   beyond == 0 ? "all within what is allowed" : fmt::format("{} differ by more than is allowed", beyond));
+    for (const std::string& why : not_compared) out += fmt::format("{} {}\n", shared_time ? " " : "*", why);
+    if (!shared_time && !not_compared.empty()) out += "  so they differ; --shared-time compares the time that both cover\n";
     std::size_t shown = std::min({most, differences.size(), beyond == 0 ? std::size_t{5} : differences.size()});
     std::size_t wide = 8;
     for (std::size_t i = 0; i < shown; ++i) wide = std::max(wide, differences[i].name.size());

@@ -1,19 +1,22 @@
+// SPDX-License-Identifier: Apache-2.0
 // RFC 4180: first column `time [s]`, headings `path [unit]`, values in display units with all their digits.
 #include <fmt/format.h>
 
 #include <charconv>
 #include <chrono>
 #include <cmath>
-#include <cstdio>
-#include <filesystem>
-#include <fstream>
+#include <unordered_set>
 
+#include "files/input_file.hpp"
 #include "record/reader.hpp"
 #include "record/writer.hpp"
 #include "units/unit.hpp"
 
 namespace netloop {
 namespace {
+
+constexpr std::size_t kMostText = 4096 * kMiB;  // of a recording that is read
+constexpr std::size_t kMostColumns = 1000000;
 
 std::string quoted(const std::string& text)
 {
@@ -28,67 +31,60 @@ std::string quoted(const std::string& text)
 
 class CsvWriter : public RecordingWriter {
 public:
-    CsvWriter(std::string path, const RecordingHead& head) : path_(std::move(path)), unfinished_(unfinished_name(path_)), columns_(head.columns)
+    CsvWriter(const std::string& path, const RecordingHead& head, const std::vector<std::string>& inputs)
+        : file_(path, recording_rules(inputs, false)), columns_(head.columns)
     {
-        file_ = std::fopen(unfinished_.c_str(), "wb");
-        if (file_ == nullptr) throw RecordingError(fmt::format("'{}' cannot be written", path_));
-        std::string line;
-        for (const Column& c : columns_) line += (line.empty() ? "" : ",") + quoted(c.name + " [" + c.unit + "]");
-        put(line + "\r\n");
+        for (const Column& c : columns_) text_ += (text_.empty() ? "" : ",") + quoted(c.name + " [" + c.unit + "]");
+        text_ += "\r\n";
     }
     ~CsvWriter() override
     {
-        if (file_ == nullptr) return;
-        std::fclose(file_);
-        if (n_rows_ == 0) std::remove(unfinished_.c_str());
+        if (!finished_ && n_rows_ > 0 && !file_.written_through()) file_.keep();
     }
     CsvWriter(const CsvWriter&) = delete;
     CsvWriter& operator=(const CsvWriter&) = delete;
 
     void row(const double* values) override
     {
-        line_.clear();
         for (std::size_t i = 0; i < columns_.size(); ++i) {
-            if (i > 0) line_ += ',';
-            fmt::format_to(std::back_inserter(line_), "{}", (values[i] - columns_[i].offset) / columns_[i].scale + 0.0);  // no "-0"
+            if (i > 0) text_ += ',';
+            fmt::format_to(std::back_inserter(text_), "{}", (values[i] - columns_[i].offset) / columns_[i].scale + 0.0);  // no "-0"
         }
-        line_ += "\r\n";
-        put(line_);
+        text_ += "\r\n";
         ++n_rows_;
         auto now = std::chrono::steady_clock::now();
-        if (now - flushed_ > std::chrono::seconds(2)) {
-            if (std::fflush(file_) != 0) full();
-            flushed_ = now;
-        }
+        if (text_.size() < kTogether && now - written_ < std::chrono::seconds(1)) return;
+        put();
+        written_ = now;
     }
-    void finish(bool, const std::string&) override
+    Filed finish(bool complete, const std::string&) override
     {
-        bool ok = std::fclose(file_) == 0;
-        file_ = nullptr;
-        if (n_rows_ == 0) {
-            std::remove(unfinished_.c_str());
-            return;
-        }
-        if (!ok) full();
-        give_name(unfinished_, path_);
+        if (n_rows_ == 0) return {};
+        put();
+        finished_ = true;
+        return file_away(file_, complete, false);
     }
 
 private:
-    void put(const std::string& text)
+    static constexpr std::size_t kTogether = 1 << 16;  // bytes
+
+    void put()
     {
-        if (std::fwrite(text.data(), 1, text.size(), file_) != text.size()) full();
-    }
-    [[noreturn]] void full()
-    {
-        throw RecordingError(fmt::format("'{}' cannot be written: the disk is full or failed; what was written stays in '{}'", path_, unfinished_));
+        try {
+            file_.write(text_);
+            text_.clear();
+        } catch (const RecordingError& error) {
+            if (file_.written_through()) throw;
+            throw RecordingError(fmt::format("{}; what was written stays in '{}'", error.what(), file_.unfinished()));
+        }
     }
 
-    std::string path_, unfinished_;
+    OutputFile file_;
     std::vector<Column> columns_;
-    std::FILE* file_ = nullptr;
-    std::string line_;
+    std::string text_;  ///< not written yet
     std::size_t n_rows_ = 0;
-    std::chrono::steady_clock::time_point flushed_ = std::chrono::steady_clock::now();
+    bool finished_ = false;
+    std::chrono::steady_clock::time_point written_ = std::chrono::steady_clock::now();
 };
 
 std::vector<std::string> split(const std::string& text, std::size_t& at)
@@ -120,20 +116,33 @@ std::vector<std::string> split(const std::string& text, std::size_t& at)
 
 }  // namespace
 
-std::unique_ptr<RecordingWriter> open_csv_writer(const std::string& path, const RecordingHead& head)
+std::unique_ptr<RecordingWriter> open_csv_writer(const std::string& path, const RecordingHead& head, const std::vector<std::string>& inputs)
 {
-    return std::make_unique<CsvWriter>(path, head);
+    return std::make_unique<CsvWriter>(path, head, inputs);
 }
 
 Recording read_csv(const std::string& path)
 {
-    std::ifstream in(path, std::ios::binary);
-    if (!in) throw RecordingError(fmt::format("recording '{}' cannot be read", path));
-    std::string text{std::istreambuf_iterator<char>(in), std::istreambuf_iterator<char>()};
+    std::string text;
+    try {
+        text = read_text_file(path, kMostText);
+    } catch (const FileProblem& problem) {
+        throw RecordingError(fmt::format("'{}' is no recording: {}", path, problem.what()));
+    }
     Recording r;
+    if (is_unfinished_name(path)) {  // the last line may be half a line
+        r.complete = false;
+        r.reason = "the run did not end";
+        text.resize(text.rfind('\n') + 1);
+    }
     std::size_t at = text.starts_with("\xef\xbb\xbf") ? 3 : 0;
     std::vector<Unit> units;
-    for (const std::string& heading : split(text, at)) {
+    std::unordered_set<std::string> names;
+    std::vector<std::string> headings = split(text, at);
+    if (headings.empty() || !headings[0].starts_with("time"))
+        throw RecordingError(fmt::format("'{}' is no recording: its first column is not 'time [s]'", path));
+    if (headings.size() > kMostColumns) throw RecordingError(fmt::format("'{}': {} columns; at most {} are read", path, headings.size(), kMostColumns));
+    for (const std::string& heading : headings) {
         Column c;
         Unit unit;
         UnitProblem problem;
@@ -148,7 +157,7 @@ Recording read_csv(const std::string& path)
         c.scale = unit.scale;
         c.offset = unit.offset;
         units.push_back(unit);
-        if (r.find(c.name) != nullptr) throw RecordingError(fmt::format("'{}': two columns are called '{}'", path, c.name));
+        if (!names.insert(c.name).second) throw RecordingError(fmt::format("'{}': two columns are called '{}'", path, c.name));
         r.columns.push_back(std::move(c));
     }
     if (r.columns.empty() || r.columns[0].name != "time") throw RecordingError(fmt::format("'{}' is no recording: its first column is not 'time [s]'", path));

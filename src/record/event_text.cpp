@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // The table of events, for people.
 #include <fmt/format.h>
 

@@ -1,7 +1,10 @@
+// SPDX-License-Identifier: Apache-2.0
 // Opens a recording: what is in it, and time; the other columns are read when they are asked for.
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cmath>
+#include <unordered_set>
 
 #include "record/about_json.hpp"
 #include "record/hdf5.hpp"
@@ -12,27 +15,58 @@ namespace {
 
 using namespace hdf5;
 
+constexpr hsize_t kMostColumns = 10000000, kMostEvents = 1000000;
+
+std::string text_or_nothing(const char* text)
+{
+    return text == nullptr ? "" : text;
+}
+
+// Rows of a table with texts that belong to the library.
+template <typename Row>
+class Rows {
+public:
+    Rows(hid_t set, Handle type, std::size_t n) : type_(std::move(type)), space_(H5Dget_space(set), H5Sclose), rows_(n)
+    {
+        read_ = n == 0 || H5Dread(set, type_, H5S_ALL, H5S_ALL, H5P_DEFAULT, rows_.data()) >= 0;
+    }
+    ~Rows()
+    {
+        if (read_ && !rows_.empty()) H5Dvlen_reclaim(type_, space_, H5P_DEFAULT, rows_.data());
+    }
+    Rows(const Rows&) = delete;
+    Rows& operator=(const Rows&) = delete;
+    bool read() const { return read_; }
+    const std::vector<Row>& all() const { return rows_; }
+
+private:
+    Handle type_, space_;
+    std::vector<Row> rows_;
+    bool read_ = false;
+};
+
 // A recording of an interrupted writer, or an older one, holds none.
 void read_events(hid_t file, EventRecord& record)
 {
     if (!has(file, "events") || !has(file, "event_times")) return;
     Handle set(H5Dopen2(file, "events", H5P_DEFAULT), H5Dclose), time_set(H5Dopen2(file, "event_times", H5P_DEFAULT), H5Dclose);
     if (!set.ok() || !time_set.ok()) return;
-    Handle space(H5Dget_space(set), H5Sclose), time_space(H5Dget_space(time_set), H5Sclose), type = event_type();
-    auto n = static_cast<std::size_t>(H5Sget_simple_extent_npoints(space)), n_times = static_cast<std::size_t>(H5Sget_simple_extent_npoints(time_space));
+    Contents table = contents_of(set), instants = contents_of(time_set);
+    if (!is_table(set, table, {"condition", "part", "place"}, {"first", "count", "steps_lost", "seconds"}, kMostEvents)) return;
+    if (instants.rank != 1 || !instants.holds_numbers()) return;
     record.steps = read_number(set, "steps");
     record.seconds = read_number(set, "seconds");
-    std::vector<EventRow> rows(n);
-    std::vector<double> times(n_times);
-    if (n == 0 || H5Dread(set, type, H5S_ALL, H5S_ALL, H5P_DEFAULT, rows.data()) < 0) return;
-    if (n_times > 0 && H5Dread(time_set, H5T_NATIVE_DOUBLE, H5S_ALL, H5S_ALL, H5P_DEFAULT, times.data()) < 0) times.clear();
-    for (const EventRow& row : rows) {
-        EventEntry e{row.text, row.part, row.place, {}, row.steps_lost, row.seconds};
-        if (row.first >= 0 && row.count >= 0 && row.first + row.count <= static_cast<std::int64_t>(times.size()))
+    Rows<EventRow> rows(set, event_type(), table.size[0]);
+    std::vector<double> times(instants.size[0]);
+    if (!rows.read()) return;
+    if (!times.empty() && H5Dread(time_set, H5T_NATIVE_DOUBLE, H5S_ALL, H5S_ALL, H5P_DEFAULT, times.data()) < 0) return;
+    auto n = static_cast<std::int64_t>(times.size());
+    for (const EventRow& row : rows.all()) {
+        EventEntry e{text_or_nothing(row.text), text_or_nothing(row.part), text_or_nothing(row.place), {}, row.steps_lost, row.seconds};
+        if (row.first >= 0 && row.count >= 0 && row.first <= n && row.count <= n - row.first)
             e.times.assign(times.begin() + row.first, times.begin() + row.first + row.count);
         if (!e.times.empty()) record.kinds.push_back(std::move(e));
     }
-    H5Dvlen_reclaim(type, space, H5P_DEFAULT, rows.data());
 }
 
 class Hdf5Source : public ColumnSource {
@@ -40,14 +74,15 @@ public:
     Hdf5Source(std::string path, Handle file) : path_(std::move(path)), file_(std::move(file)), values_(H5Dopen2(file_, "values", H5P_DEFAULT), H5Dclose)
     {
         if (!values_.ok()) throw refuse("a part of it is missing");
-        Handle space(H5Dget_space(values_), H5Sclose);
-        if (H5Sget_simple_extent_ndims(space) != 2) throw refuse("its values are no table");
-        H5Sget_simple_extent_dims(space, size_, nullptr);
+        Contents c = contents_of(values_);
+        if (!c.numbers() || c.rank != 2) throw refuse("its values are no table");
+        if (!c.holds_numbers()) throw refuse("it says that it has more rows than are stored in it");
+        std::copy_n(c.size, 2, size_);
         rows_ = size_[0];
         read_tail();
     }
 
-    RecordingError refuse(const char* why) const { return RecordingError(fmt::format("'{}' is no recording: {}", path_, why)); }
+    RecordingError refuse(const std::string& why) const { return RecordingError(fmt::format("'{}' is no recording: {}", path_, why)); }
     hid_t file() const { return file_; }
     hsize_t width() const { return size_[1]; }
     std::vector<std::size_t> index;  ///< of each column: its place in the table
@@ -69,12 +104,15 @@ private:
     {
         if (!has(file_, "tail") || !has(file_, "tail_rows")) return;
         Handle set(H5Dopen2(file_, "tail", H5P_DEFAULT), H5Dclose), rows_set(H5Dopen2(file_, "tail_rows", H5P_DEFAULT), H5Dclose);
+        if (!set.ok() || !rows_set.ok()) return;
         std::int64_t state[2] = {0, 0};
-        if (!set.ok() || !rows_set.ok() || H5Dread(rows_set, H5T_NATIVE_INT64, H5S_ALL, H5S_ALL, H5P_DEFAULT, state) < 0) return;
+        Contents of_rows = contents_of(rows_set), c = contents_of(set);
+        if (!of_rows.numbers() || of_rows.rank != 1 || of_rows.size[0] != 2) return;
+        if (H5Dread(rows_set, H5T_NATIVE_INT64, H5S_ALL, H5S_ALL, H5P_DEFAULT, state) < 0) return;
+        if (!c.numbers() || c.rank != 2) return;
+        constexpr hsize_t kMostRows = 1 << 20;  // of a tail: it is shorter than a chunk of rows
+        hsize_t size[2] = {std::min(c.size[0], kMostRows), c.size[1]}, at[2] = {0, 0};
         Handle space(H5Dget_space(set), H5Sclose);
-        hsize_t size[2] = {0, 0}, at[2] = {0, 0};
-        if (H5Sget_simple_extent_ndims(space) != 2) return;
-        H5Sget_simple_extent_dims(space, size, nullptr);
         bool fits = state[1] > 0 && state[1] <= static_cast<std::int64_t>(size[0]) && size[1] == size_[1] && state[0] >= 0 &&
                     state[0] <= static_cast<std::int64_t>(size_[0]);
         if (!fits) return;
@@ -96,6 +134,36 @@ private:
     std::size_t tail_first_ = 0;
 };
 
+void read_columns(const Hdf5Source& source, std::vector<std::size_t>& index, Recording& r)
+{
+    Handle set(H5Dopen2(source.file(), "columns", H5P_DEFAULT), H5Dclose);
+    if (!set.ok()) throw source.refuse("a part of it is missing");
+    Contents c = contents_of(set);
+    if (!is_table(set, c, {"name", "unit", "description", "origin"}, {"scale", "offset", "index"}, kMostColumns))
+        throw source.refuse("its columns are no table of names, units and places");
+    Rows<ColumnRow> rows(set, column_type(), c.size[0]);
+    if (!rows.read()) throw source.refuse("its columns cannot be read");
+    std::unordered_set<std::string> names;
+    for (const ColumnRow& row : rows.all()) {
+        Column column;
+        column.name = text_or_nothing(row.name);
+        column.unit = text_or_nothing(row.unit);
+        column.scale = row.scale;
+        column.offset = row.offset;
+        column.description = text_or_nothing(row.description);
+        column.origin = text_or_nothing(row.origin);
+        auto control = [](const std::string& text) { return std::any_of(text.begin(), text.end(), [](unsigned char ch) { return ch < 0x20 || ch == 0x7f; }); };
+        if (column.name.empty() || control(column.name) || control(column.unit)) throw source.refuse("a column has no name that could be shown");
+        if (!names.insert(column.name).second) throw source.refuse(fmt::format("two columns are called '{}'", column.name));
+        if (!(column.scale > 0) || !std::isfinite(column.scale) || !std::isfinite(column.offset))
+            throw source.refuse(fmt::format("the scale of '{}' is {:g}, its offset {:g}", column.name, column.scale, column.offset));
+        if (row.index < 0 || static_cast<hsize_t>(row.index) >= source.width()) throw source.refuse("a column points outside its values");
+        index.push_back(static_cast<std::size_t>(row.index));
+        r.columns.push_back(std::move(column));
+    }
+    if (r.columns.empty() || r.columns[0].name != "time") throw source.refuse("its first column is not the time");
+}
+
 }  // namespace
 
 std::shared_ptr<const ColumnSource> open_hdf5(const std::string& path, Recording& r)
@@ -110,26 +178,9 @@ std::shared_ptr<const ColumnSource> open_hdf5(const std::string& path, Recording
     r.scenario = read_attribute(file, "scenario");
     r.complete = read_attribute(file, "complete") == "yes";
     r.reason = read_attribute(file, "reason");
+    if (!r.complete && r.reason.empty()) r.reason = "the run did not end";
     auto source = std::make_shared<Hdf5Source>(path, std::move(file));
-    Handle set(H5Dopen2(source->file(), "columns", H5P_DEFAULT), H5Dclose), type = column_type();
-    if (!set.ok()) throw source->refuse("a part of it is missing");
-    Handle space(H5Dget_space(set), H5Sclose);
-    std::vector<ColumnRow> rows(static_cast<std::size_t>(H5Sget_simple_extent_npoints(space)));
-    if (H5Dread(set, type, H5S_ALL, H5S_ALL, H5P_DEFAULT, rows.data()) < 0) throw source->refuse("its columns cannot be read");
-    for (const ColumnRow& row : rows) {
-        Column c;
-        c.name = row.name;
-        c.unit = row.unit;
-        c.scale = row.scale;
-        c.offset = row.offset;
-        c.description = row.description;
-        c.origin = row.origin;
-        source->index.push_back(static_cast<std::size_t>(row.index));
-        r.columns.push_back(std::move(c));
-    }
-    H5Dvlen_reclaim(type, space, H5P_DEFAULT, rows.data());
-    bool inside = std::all_of(source->index.begin(), source->index.end(), [&](std::size_t i) { return i < source->width(); });
-    if (!inside || r.columns.empty()) throw source->refuse("a column points outside its values");
+    read_columns(*source, source->index, r);
     read_events(source->file(), r.events);
     read_about(read_text(source->file(), "about"), r);
     read_results(read_text(source->file(), "results"), r);

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // A recording goes to disk block by block. While the run goes on the file is in HDF5's single-writer mode: whatever moment the run is killed at, what is on
 // disk is whole. Rows that do not fill a block yet are put into `tail` once a second; it is gone when the run ends.
 #include <fmt/format.h>
@@ -21,7 +22,8 @@ constexpr double kHole = 0.1;      // of the file: with more unused space than t
 
 class Hdf5Writer : public RecordingWriter {
 public:
-    Hdf5Writer(std::string path, const RecordingHead& head) : path_(std::move(path)), unfinished_(unfinished_name(path_))
+    Hdf5Writer(const std::string& path, const RecordingHead& head, const std::vector<std::string>& inputs)
+        : out_(path, recording_rules(inputs, true)), unfinished_(out_.unfinished())
     {
         quiet();
         std::vector<std::int64_t> index(head.columns.size());
@@ -34,7 +36,7 @@ public:
             }
         }
         shape_ = chunk_shape(stored_.size());
-        file_ = make_file(unfinished_);
+        file_ = make_file(unfinished_, H5F_ACC_TRUNC);
         bool ok = file_.ok() && write_attribute(file_, "form", kForm) && write_attribute(file_, "system", head.system) &&
                   write_attribute(file_, "scenario", head.scenario);
         ok = ok && write_text(file_, "about", about_text(head.origin, head.figures)) && write_columns(head, index) && write_plain(head, index) && make_values();
@@ -50,9 +52,9 @@ public:
     {
         packer_.reset();
         close_sets();
-        if (!file_.ok()) return;
         file_.reset();
-        if (n_rows_ == 0) std::remove(unfinished_.c_str());
+        // what was written before something failed can be read
+        if (!finished_ && n_rows_ > 0 && !out_.written_through()) out_.keep();
     }
     Hdf5Writer(const Hdf5Writer&) = delete;
     Hdf5Writer& operator=(const Hdf5Writer&) = delete;
@@ -73,14 +75,9 @@ public:
     void events(const EventRecord& record) override { record_ = record; }
     void results(const RunResults& results) override { results_ = results_text(results); }
 
-    void finish(bool complete, const std::string& reason) override
+    Filed finish(bool complete, const std::string& reason) override
     {
-        if (n_rows_ == 0) {
-            close_sets();
-            file_.reset();
-            std::remove(unfinished_.c_str());
-            return;
-        }
+        if (n_rows_ == 0) return {};
         bool ok = block_.rows == 0 || hand_over();
         ok = packer_->wait() && ok;
         ok = close_sets() && ok;
@@ -92,18 +89,25 @@ public:
             ok = ok && write_events() && (results_.empty() || write_text(file_, "results", results_));
             ok = file_.reset() && ok;
         }
-        if (!ok) throw RecordingError(fmt::format("'{}' cannot be written: the disk is full or failed; what was written stays in '{}'", path_, unfinished_));
-        give_name(unfinished_, path_);
+        if (!ok) failed();
+        finished_ = true;
+        return file_away(out_, complete, true);
     }
 
 private:
-    [[noreturn]] void failed() { throw RecordingError(fmt::format("'{}' cannot be written: the disk is full or failed", path_)); }
+    [[noreturn]] void failed()
+    {
+        bool kept = n_rows_ > 0 && !out_.written_through();
+        throw RecordingError(fmt::format("'{}' cannot be written: the disk is full or failed{}", out_.path(),
+                                         kept ? fmt::format("; what was written stays in '{}'", unfinished_) : ""));
+    }
 
-    static Handle make_file(const std::string& name)
+    // The unfinished file is there already, and nobody else's.
+    static Handle make_file(const std::string& name, unsigned how)
     {
         Handle access(H5Pcreate(H5P_FILE_ACCESS), H5Pclose);
         H5Pset_libver_bounds(access, H5F_LIBVER_LATEST, H5F_LIBVER_LATEST);
-        return {H5Fcreate(name.c_str(), H5F_ACC_TRUNC, H5P_DEFAULT, access), H5Fclose};
+        return {H5Fcreate(name.c_str(), how, H5P_DEFAULT, access), H5Fclose};
     }
 
     bool close_sets()
@@ -206,9 +210,10 @@ private:
         return ok;
     }
 
-    // In the packing thread.
+    // In the packing thread, to which the library's messages must be forbidden anew.
     bool write_block(const RowBlock& block, const std::vector<std::vector<std::uint8_t>>& chunks)
     {
+        quiet();
         hsize_t size[2] = {block.first + block.rows, stored_.size()};
         if (H5Dset_extent(values_, size) < 0) return false;
         for (std::size_t k = 0; k < chunks.size(); ++k) {
@@ -241,10 +246,11 @@ private:
         auto unused = static_cast<double>(H5Fget_freespace(file_));
         if (unused < kHole * static_cast<double>(size)) return true;
         std::string other = unfinished_ + ".copy";
-        Handle copy = make_file(other);
-        bool ok = copy.ok();
-        for (const char* name : {"about", "columns", "plain", "values"}) ok = ok && H5Ocopy(file_, name, copy, name, H5P_DEFAULT, H5P_DEFAULT) >= 0;
+        Handle copy = make_file(other, H5F_ACC_EXCL);
+        if (!copy.ok()) return true;
+        bool ok = true;
         for (const char* name : {"form", "system", "scenario"}) ok = ok && write_attribute(copy, name, read_attribute(file_, name));
+        for (const char* name : {"about", "columns", "plain", "values"}) ok = ok && H5Ocopy(file_, name, copy, name, H5P_DEFAULT, H5P_DEFAULT) >= 0;
         ok = ok && H5Fflush(copy, H5F_SCOPE_LOCAL) >= 0;
         if (!ok) {  // the hole does no harm
             copy.reset();
@@ -258,7 +264,9 @@ private:
 
     EventRecord record_;
     std::string results_;
-    std::string path_, unfinished_;
+    OutputFile out_;
+    std::string unfinished_;
+    bool finished_ = false;
     Handle file_{-1, H5Fclose}, values_{-1, H5Dclose}, tail_{-1, H5Dclose}, tail_rows_{-1, H5Dclose};
     std::vector<std::size_t> stored_;
     ChunkShape shape_;
@@ -271,9 +279,9 @@ private:
 
 }  // namespace
 
-std::unique_ptr<RecordingWriter> open_hdf5_writer(const std::string& path, const RecordingHead& head)
+std::unique_ptr<RecordingWriter> open_hdf5_writer(const std::string& path, const RecordingHead& head, const std::vector<std::string>& inputs)
 {
-    return std::make_unique<Hdf5Writer>(path, head);
+    return std::make_unique<Hdf5Writer>(path, head, inputs);
 }
 
 }  // namespace netloop

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 #include "record/packed_blocks.hpp"
 
 #include <libdeflate.h>
@@ -8,6 +9,8 @@
 #include <cmath>
 #include <cstring>
 #include <memory>
+#include <new>
+#include <system_error>
 
 namespace netloop {
 
@@ -43,6 +46,10 @@ void shuffle(const std::vector<std::uint64_t>& numbers, std::vector<std::uint8_t
 // others are deflated, which is several times faster than trying it on all. With `store` all of them are stored.
 class Deflater {
 public:
+    Deflater()
+    {
+        if (compressor_ == nullptr) throw std::bad_alloc();
+    }
     std::vector<std::uint8_t> pack(const std::vector<std::uint8_t>& shuffled, std::size_t numbers, bool store)
     {
         std::size_t noise = store ? shuffled.size() : 0;
@@ -78,7 +85,11 @@ ChunkShape chunk_shape(std::size_t columns)
 
 BlockPacker::BlockPacker(std::size_t columns, ChunkShape shape, Sink sink, bool threaded) : columns_(columns), shape_(shape), sink_(std::move(sink))
 {
-    if (threaded) thread_ = std::thread([this] { work(); });
+    if (!threaded) return;
+    try {
+        thread_ = std::thread([this] { work(); });
+    } catch (const std::system_error&) {  // no memory, or no more threads: blocks are packed as they come
+    }
 }
 
 BlockPacker::~BlockPacker()
@@ -123,7 +134,12 @@ void BlockPacker::work()
         busy_ = true;
         lock.unlock();
         changed_.notify_all();
-        pack(block, behind);
+        try {
+            pack(block, behind);
+        } catch (const std::bad_alloc&) {
+            std::lock_guard failing(mutex_);
+            failed_ = true;
+        }
         lock.lock();
         busy_ = false;
         changed_.notify_all();

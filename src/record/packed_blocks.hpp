@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Blocks of rows turned into compressed columns by a thread of their own, so that a run does not wait for it.
 #pragma once
 

@@ -1,14 +1,15 @@
+// SPDX-License-Identifier: Apache-2.0
 #include "netloop/recording.hpp"
 
 #include <fmt/format.h>
 
 #include <algorithm>
 #include <cmath>
-#include <cstdio>
 #include <filesystem>
-#include <fstream>
 
 #include "base/diagnostics.hpp"
+#include "files/input_file.hpp"
+#include "record/hdf5.hpp"
 #include "record/reader.hpp"
 #include "record/writer.hpp"
 #include "units/unit.hpp"
@@ -113,10 +114,15 @@ Recording Recording::open(const std::string& path)
 {
     std::error_code error;
     if (!fs::exists(path, error)) throw RecordingError(fmt::format("recording '{}' does not exist (looked for {})", path, fs::absolute(path, error).string()));
-    if (fs::path(path).extension() == ".csv") return read_csv(path);
+    if (fs::is_directory(path, error)) throw RecordingError(fmt::format("'{}' is no recording: it is a folder", path));
+    if (!begins_like_hdf5(path)) return read_csv(path);
     Recording r;
     r.source_ = open_hdf5(path, r);
-    r.columns[0].values = r.source_->read(0);
+    std::vector<double>& t = r.columns[0].values = r.source_->read(0);
+    for (std::size_t i = 0; i < t.size(); ++i) {
+        if (!std::isfinite(t[i])) throw RecordingError(fmt::format("'{}' is no recording: row {} has no time", path, i + 1));
+        if (i > 0 && t[i] < t[i - 1]) throw RecordingError(fmt::format("'{}' is no recording: the time goes back from {:g} s to {:g} s", path, t[i - 1], t[i]));
+    }
     return r;
 }
 
@@ -138,14 +144,14 @@ Recording Recording::load(const std::string& path)
     return r;
 }
 
-void Recording::save(const std::string& path) const
+std::vector<std::string> Recording::save(const std::string& path, const std::vector<std::string>& inputs) const
 {
     RecordingHead head{system, scenario, columns, {}, origin, figures};
     for (std::size_t i = 0; i < columns.size(); ++i) {
         head.columns[i].values.clear();
         head.stored_as.push_back(i);
     }
-    auto writer = open_writer(path, head);
+    auto writer = open_writer(path, head, inputs);
     std::vector<double> row(columns.size());
     for (std::size_t r = 0; r < n_rows(); ++r) {
         for (std::size_t c = 0; c < columns.size(); ++c) row[c] = columns[c].values[r];
@@ -153,12 +159,13 @@ void Recording::save(const std::string& path) const
     }
     writer->events(events);
     writer->results({measures, demands, assumed});
-    writer->finish(complete, reason);
+    return writer->finish(complete, reason).notes;
 }
 
-std::unique_ptr<RecordingWriter> open_writer(const std::string& path, const RecordingHead& head)
+std::unique_ptr<RecordingWriter> open_writer(const std::string& path, const RecordingHead& head, const std::vector<std::string>& inputs)
 {
-    return fs::path(path).extension() == ".csv" ? open_csv_writer(path, head) : open_hdf5_writer(path, head);
+    bool rows = path == "-" || fs::path(path).extension() == ".csv";
+    return rows ? open_csv_writer(path, head, inputs) : open_hdf5_writer(path, head, inputs);
 }
 
 std::vector<std::string> RunOrigin::stages_of(const std::string& path) const
@@ -168,27 +175,67 @@ std::vector<std::string> RunOrigin::stages_of(const std::string& path) const
     return {};
 }
 
-std::string unfinished_name(const std::string& path)
+bool begins_like_hdf5(const std::string& path)
 {
-    std::error_code error;
-    fs::path folder = fs::path(path).parent_path();
-    if (!folder.empty() && !fs::is_directory(folder, error))
-        throw RecordingError(fmt::format("'{}' cannot be written: there is no folder '{}'", path, folder.string()));
-    if (fs::is_directory(path, error)) throw RecordingError(fmt::format("'{}' cannot be written: it is a folder", path));
-    if (path.empty() || fs::path(path).filename().empty()) throw RecordingError("the name of the file to write is empty");
-    std::string name = path + ".unfinished";
-    std::FILE* file = std::fopen(name.c_str(), "wb");
-    if (file == nullptr) throw RecordingError(fmt::format("'{}' cannot be written: no permission, or the disk is full", path));
-    std::fclose(file);
-    fs::remove(name, error);
-    return name;
+    return first_bytes(path, 8) == "\x89HDF\r\n\x1a\n";
 }
 
-void give_name(const std::string& unfinished, const std::string& path)
+bool is_unfinished_name(const std::string& path)
 {
-    std::error_code error;
-    fs::rename(unfinished, path, error);
-    if (error) throw RecordingError(fmt::format("'{}' cannot be replaced: {}; the recording stays in '{}'", path, error.message(), unfinished));
+    std::string name = fs::path(path).filename().string();
+    std::size_t at = name.rfind(".unfinished");
+    if (at == std::string::npos) return false;
+    std::string rest = name.substr(at + std::string_view(".unfinished").size());
+    return rest.empty() || (rest.size() > 1 && rest[0] == '-' && std::all_of(rest.begin() + 1, rest.end(), [](char c) { return c >= '0' && c <= '9'; }));
+}
+
+bool is_recording(const std::string& path)
+{
+    constexpr std::size_t kMarkWithin = kMiB;  // of an HDF5 file: the mark is the first that is written
+    if (begins_like_hdf5(path)) return first_bytes(path, kMarkWithin).find(hdf5::kForm) != std::string::npos;
+    std::string head = first_bytes(path, 16);
+    if (head.starts_with("\xef\xbb\xbf")) head.erase(0, 3);
+    return head.starts_with("time [") || head.starts_with("\"time [");
+}
+
+bool is_complete_recording(const std::string& path)
+{
+    if (!is_recording(path)) return false;
+    if (!begins_like_hdf5(path)) return !is_unfinished_name(path);
+    try {
+        Recording r;
+        (void)open_hdf5(path, r);
+        return r.complete;
+    } catch (const RecordingError&) {
+        return false;
+    }
+}
+
+OutputRules recording_rules(const std::vector<std::string>& inputs, bool by_name)
+{
+    return {.what = "a recording", .replaces = is_recording, .inputs = inputs, .by_name = by_name};
+}
+
+Filed file_away(OutputFile& file, bool complete, bool says_so)
+{
+    Filed filed;
+    for (const std::string& left : file.leftovers())
+        filed.notes.push_back(fmt::format("'{}' is of an earlier run that did not end; it can be read like any recording", left));
+    bool whole = !complete && !file.written_through() && is_complete_recording(file.path());
+    if (!complete && !file.written_through() && (whole || !says_so)) {
+        file.keep();
+        filed.path = file.unfinished();
+        filed.notes.push_back(whole ? fmt::format("the run did not come to its end, so '{}' stays as it was: a recording of one that did; the rows of this one "
+                                                  "are in '{}'",
+                                                  file.path(), filed.path)
+                                    : fmt::format("the run did not come to its end, which a file of rows cannot say: they are in '{}'", filed.path));
+        return filed;
+    }
+    if (file.written_meanwhile())
+        filed.notes.push_back(fmt::format("'{}' was written by another program while this run went on; this run replaces it", file.path()));
+    file.publish();
+    filed.path = file.path();
+    return filed;
 }
 
 }  // namespace netloop

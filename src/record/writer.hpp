@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Recordings on disk while the run goes on. A file appears under its name only when it is whole or marked incomplete.
 #pragma once
 
@@ -5,6 +6,7 @@
 #include <string>
 #include <vector>
 
+#include "files/output_file.hpp"
 #include "netloop/recording.hpp"
 
 namespace netloop {
@@ -25,6 +27,12 @@ struct RunResults {
     std::vector<std::string> assumed;
 };
 
+/// Where a recording is when it is closed, and what a user should know of it.
+struct Filed {
+    std::string path;  ///< empty: nowhere, it has no rows
+    std::vector<std::string> notes;
+};
+
 class RecordingWriter {
 public:
     virtual ~RecordingWriter() = default;
@@ -35,18 +43,20 @@ public:
     /// What came of it, told before finish().
     virtual void results(const RunResults& results) { (void)results; }
     /// Closes the file and gives it its name. Without any row, nothing is left behind.
-    virtual void finish(bool complete, const std::string& reason) = 0;
+    virtual Filed finish(bool complete, const std::string& reason) = 0;
 };
 
-/// The form follows from the name: .csv is RFC 4180 text in display units, anything else HDF5. Throws RecordingError if the
-/// file cannot be written there; an existing file is not touched before finish().
-std::unique_ptr<RecordingWriter> open_writer(const std::string& path, const RecordingHead& head);
+/// The form follows from the name: .csv and - (standard output) are RFC 4180 text in display units, anything else HDF5. Throws RecordingError if the file
+/// cannot be written there, is one of `inputs` or no recording; an existing file is not touched before finish().
+std::unique_ptr<RecordingWriter> open_writer(const std::string& path, const RecordingHead& head, const std::vector<std::string>& inputs);
 
-/// A name beside `path` for the unfinished file; throws if nothing can be written there.
-std::string unfinished_name(const std::string& path);
-void give_name(const std::string& unfinished, const std::string& path);
+std::unique_ptr<RecordingWriter> open_hdf5_writer(const std::string& path, const RecordingHead& head, const std::vector<std::string>& inputs);
+std::unique_ptr<RecordingWriter> open_csv_writer(const std::string& path, const RecordingHead& head, const std::vector<std::string>& inputs);
 
-std::unique_ptr<RecordingWriter> open_hdf5_writer(const std::string& path, const RecordingHead& head);
-std::unique_ptr<RecordingWriter> open_csv_writer(const std::string& path, const RecordingHead& head);
+/// What may be written over by a recording.
+OutputRules recording_rules(const std::vector<std::string>& inputs, bool by_name);
+/// Gives a closed recording its name, unless that would put one that is broken in the place of one that is whole: then it stays unfinished. `says_so`: the form
+/// can tell that it is incomplete. Throws RecordingError.
+Filed file_away(OutputFile& file, bool complete, bool says_so);
 
 }  // namespace netloop

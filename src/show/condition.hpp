@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Conditions over what was recorded: "leaf.angle > 5 deg and pump.on".
 #pragma once
 

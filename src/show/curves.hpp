@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // What a figure shows, as numbers: panels of curves in display units, before anything is drawn.
 #pragma once
 

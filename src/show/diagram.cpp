@@ -1,9 +1,9 @@
+// SPDX-License-Identifier: Apache-2.0
 #include "show/diagram.hpp"
 
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <filesystem>
 #include <functional>
 #include <map>
 #include <set>
@@ -11,9 +11,10 @@
 
 #include "base/diagnostics.hpp"
 #include "base/markup.hpp"
+#include "files/input_file.hpp"
+#include "files/output_file.hpp"
 #include "model/check_units.hpp"
 #include "netloop/recording.hpp"
-#include "record/whole_file.hpp"
 #include "show/palette.hpp"
 #include "show/picture_file.hpp"
 
@@ -266,15 +267,26 @@ std::string diagram_text(const Library& library, const DiagramRequest& request)
     return Drawer(library.set(), request).whole(*d);
 }
 
+namespace {
+bool is_description(const std::string& path)
+{
+    return first_bytes(path, 64).find("graph") != std::string::npos;
+}
+}  // namespace
+
 void draw_diagram(const Library& library, const DiagramRequest& request)
 {
-    namespace fs = std::filesystem;
-    std::string form = fs::path(request.out).extension().string();
+    std::string form = picture_form(request.out);
     if (form != ".svg" && form != ".png" && form != ".pdf" && form != ".dot")
         throw RecordingError(fmt::format("'{}': a diagram is written as .svg, .png, .pdf or .dot", request.out));
     std::string text = diagram_text(library, request);
-    if (form == ".dot") return write_whole(request.out, text);
-    draw_by("dot", {"-T" + form.substr(1), "-o" + unfinished_picture(request.out)}, text, request.out);
+    if (form == ".dot") return write_whole(request.out, text, {.what = "a diagram's description", .replaces = is_description, .inputs = library.files_read()});
+    draw_by(
+        "dot",
+        [&](const std::string& unfinished) {
+            return std::vector<std::string>{"-T" + form.substr(1), "-o" + unfinished};
+        },
+        [&](const std::string&) { return text; }, request.out, library.files_read());
 }
 
 }  // namespace netloop

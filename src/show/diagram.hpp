@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Diagrams of systems and components from their text, laid out by graphviz.
 #pragma once
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // What is seen of a curve on so many pixels: far fewer points than were recorded, and bands where it swings faster than pixels can show.
 #pragma once
 

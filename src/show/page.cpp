@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 #include "show/page.hpp"
 
 #include <fmt/format.h>
@@ -5,17 +6,15 @@
 #include <algorithm>
 #include <array>
 #include <cmath>
-#include <filesystem>
 
 #include "netloop/error.hpp"
 #include "show/outline.hpp"
 #include "show/palette.hpp"
+#include "show/picture_file.hpp"
 #include "units/unit.hpp"
 
 namespace netloop {
 namespace {
-
-namespace fs = std::filesystem;
 
 // One curve is told from the next in grey, too: by its dashes.
 constexpr const char* kDashes[] = {"solid", "(14,5)", "(14,4,4,4)", "(6,3)", "(22,4,8,4)", "(14,3,4,3,4,3)", "(9,6)", "(4,3)"};
@@ -111,7 +110,7 @@ private:
 
     void head(const std::string& out)
     {
-        std::string form = fs::path(request_.out).extension().string();
+        std::string form = picture_form(request_.out);
         if (form == ".pdf")
             text_ += fmt::format("set terminal pdfcairo size {:.3f}in,{:.3f}in font 'DejaVu Sans,8' background '#ffffff' noenhanced\n", request_.width / 110.0,
                                  request_.height / 110.0);

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // A page of panels as text for gnuplot: where everything stands, in pixels, so that nothing overlaps.
 #pragma once
 

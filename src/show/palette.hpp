@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Colours of our own. Any two of a list are at least 20 apart in CIE L*a*b* (1976), as most people see them and without red, green or blue receptors
 // (Machado, Oliveira and Fernandes 2009); tests/show/test_palette.cpp measures it. Where colour is not enough, in grey, dashes and written tags tell things
 // apart.

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 #include "show/picture_file.hpp"
 
 #include <fcntl.h>
@@ -11,9 +12,8 @@
 #include <cstring>
 #include <fstream>
 
+#include "files/output_file.hpp"
 #include "netloop/recording.hpp"
-#include "record/whole_file.hpp"
-#include "record/writer.hpp"
 
 namespace netloop {
 
@@ -35,9 +35,9 @@ OwnFolder::~OwnFolder()
     fs::remove_all(path_, error);
 }
 
-std::string unfinished_picture(const std::string& out)
+std::string picture_form(const std::string& out)
 {
-    return unfinished_name(out);
+    return out == "-" ? ".svg" : fs::path(out).extension().string();
 }
 
 namespace {
@@ -65,23 +65,23 @@ int run(const std::string& program, const std::vector<std::string>& arguments, c
 
 }  // namespace
 
-void draw_by(const std::string& program, const std::vector<std::string>& arguments, const std::string& text, const std::string& out)
+void draw_by(const std::string& program, const std::function<std::vector<std::string>(const std::string&)>& arguments,
+             const std::function<std::string(const std::string&)>& input, const std::string& out, const std::vector<std::string>& inputs)
 {
+    OutputFile file(out, {.what = "a picture", .replaces = is_picture, .inputs = inputs, .by_name = true});
     OwnFolder folder;
-    std::string input = (folder / "input").string(), said = (folder / "said").string(), unfinished = out + ".unfinished";
-    write_whole(input, text);
-    int code = run(program, arguments, input, said);
+    std::string script = (folder / "input").string(), said = (folder / "said").string();
+    write_whole(script, input(file.unfinished()), {.what = "the program's input"});
+    int code = run(program, arguments(file.unfinished()), script, said);
     std::error_code error;
-    bool drawn = code == 0 && fs::file_size(unfinished, error) > 0 && !error;
-    if (drawn) fs::rename(unfinished, out, error);
-    if (drawn && !error) return;
-    std::string why = error && drawn ? error.message() : "";
-    fs::remove(unfinished, error);
+    if (code == 0 && fs::file_size(file.unfinished(), error) > 0 && !error) return file.publish();
+    std::string why;
     std::ifstream in(said);
     for (std::string line; why.empty() && std::getline(in, line);)
         if (line.find_first_not_of(" \t^") != std::string::npos) why = line;
     if (code == 127) why = fmt::format("the program '{}' is not installed (Debian packages: gnuplot-nox, graphviz)", program);
-    throw RecordingError(fmt::format("'{}' cannot be drawn{}", out, why.empty() ? fmt::format(": '{}' ended with {}", program, code) : ": " + why));
+    if (why.empty()) why = code == 0 ? fmt::format("'{}' wrote nothing: the disk may be full", program) : fmt::format("'{}' ended with {}", program, code);
+    throw RecordingError(fmt::format("'{}' cannot be drawn: {}", out, why));
 }
 
 }  // namespace netloop

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // What of a system can be drawn moving: from the `## Picture:` lines of its parts.
 #pragma once
 

@@ -1,8 +1,7 @@
+// SPDX-License-Identifier: Apache-2.0
 #include "show/plot.hpp"
 
 #include <fmt/format.h>
-
-#include <filesystem>
 
 #include "show/page.hpp"
 #include "show/picture_file.hpp"
@@ -11,13 +10,14 @@ namespace netloop {
 
 void plot(std::vector<Recording> recordings, const std::vector<std::string>& names, const PlotRequest& request)
 {
-    namespace fs = std::filesystem;
-    std::string form = fs::path(request.out).extension().string();
+    std::string form = picture_form(request.out);
     if (form != ".png" && form != ".svg" && form != ".pdf") throw RecordingError(fmt::format("'{}': a figure is written as .png, .svg or .pdf", request.out));
     for (const Recording& r : recordings)
         if (r.n_rows() == 0) throw RecordingError("a recording has no rows");
     PageContent page = find_content(recordings, names, request);
-    draw_by("gnuplot", {}, page_script(page, request, unfinished_picture(request.out)), request.out);
+    draw_by(
+        "gnuplot", [](const std::string&) { return std::vector<std::string>{}; },
+        [&](const std::string& unfinished) { return page_script(page, request, unfinished); }, request.out, request.inputs);
 }
 
 }  // namespace netloop

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Figures by gnuplot: several quantities over time or over another quantity, one axis per unit.
 #pragma once
 
@@ -16,7 +17,8 @@ struct PlotRequest {
     std::vector<FigureRequest::Panel> panels{};  ///< instead of quantities: what a scenario's figure asks for
     std::string against{};                       ///< x axis; empty: time; "time:min": time in another unit
     std::string title{};
-    std::string out{};  ///< .png, .svg or .pdf
+    std::string out{};                  ///< .png, .svg or .pdf, or - for standard output (SVG)
+    std::vector<std::string> inputs{};  ///< files that the recordings were read from: never written over
     int width = 1280, height = 800;
     std::optional<double> from{}, to{};  ///< s
     /// Working cycles over each other: of a period (s), or from one time at which a condition becomes true to the next.

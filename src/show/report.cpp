@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 #include "show/report.hpp"
 
 #include <fmt/format.h>
@@ -9,9 +10,9 @@
 #include <optional>
 
 #include "base/markup.hpp"
+#include "files/output_file.hpp"
 #include "netloop/error.hpp"
 #include "netloop/library.hpp"
-#include "record/whole_file.hpp"
 #include "show/diagram.hpp"
 #include "show/picture_file.hpp"
 #include "show/report_assets.hpp"
@@ -76,7 +77,8 @@ public:
             data = report_numbers(page_.runs, page_.names, share = s);
             if (static_cast<double>(data.size()) < room) break;
         }
-        for (std::size_t at = data.find("</"); at != std::string::npos; at = data.find("</", at + 2)) data.replace(at, 2, "<\\/");
+        // within texts of JSON only, where it may be written so: neither an end of the script nor a comment can stand in it
+        for (std::size_t at = data.find('<'); at != std::string::npos; at = data.find('<', at + 1)) data.replace(at, 1, "\\u003c");
         std::string exact = share == 0 ? "Curves hold every row that was recorded, to seven digits."
                                        : fmt::format(
                                              "Curves are thinned so that no row is missed by more than {:g} % of the curve's swing ({:g} % in the figures); "
@@ -94,8 +96,7 @@ private:
         page_.library = &*library_;
         const std::vector<ModelText>& texts = page_.runs[0].origin.texts;
         try {
-            std::string first = write_texts(texts);
-            if (!texts.empty()) library_->load_file(first);
+            library_->load_recorded(texts);
             fs::path svg = folder_ / "diagram.svg";
             draw_diagram(*library_, {.name = page_.runs[0].system, .out = svg.string()});
             std::ifstream in(svg, std::ios::binary);
@@ -107,26 +108,6 @@ private:
         }
     }
 
-    // Into the folder, the first one so deep that those above it ("../parts/valve.loop") lie in it, too. Gives the path of the first one.
-    std::string write_texts(const std::vector<ModelText>& texts) const
-    {
-        auto ups = [](const fs::path& path) { return std::count(path.begin(), path.end(), ".."); };
-        fs::path base = folder_ / "texts";
-        long deep = 0;
-        for (const ModelText& t : texts) {
-            fs::path path = fs::path(t.file).lexically_normal();
-            if (path.is_absolute()) throw RecordingError(fmt::format("the text '{}' has no place beside the others", t.file));
-            deep = std::max(deep, static_cast<long>(ups(path)));
-        }
-        for (long k = 0; k < deep; ++k) base /= "in";
-        for (const ModelText& t : texts) {
-            fs::path path = (base / t.file).lexically_normal();
-            fs::create_directories(path.parent_path());
-            std::ofstream(path, std::ios::binary) << t.text;
-        }
-        return texts.empty() ? "" : (base / texts[0].file).lexically_normal().string();
-    }
-
     ReportContent page_;
     const ReportRequest& request_;
     OwnFolder folder_;
@@ -135,11 +116,17 @@ private:
 
 }  // namespace
 
-void write_report(std::vector<Recording> recordings, const std::vector<std::string>& names, const ReportRequest& request)
+std::size_t write_report(std::vector<Recording> recordings, const std::vector<std::string>& names, const ReportRequest& request)
 {
-    if (fs::path(request.out).extension() != ".html") throw RecordingError(fmt::format("'{}': a report is written as .html", request.out));
+    if (request.out != "-" && fs::path(request.out).extension() != ".html")
+        throw RecordingError(fmt::format("'{}': a report is written as .html", request.out));
     if (recordings.empty()) throw UsageError("a report needs at least one recording");
-    write_whole(request.out, Report(std::move(recordings), names, request).whole());
+    OutputRules rules{.what = "a report", .replaces = is_report, .inputs = request.inputs};
+    OutputFile file(request.out, rules);  // told before the work begins
+    std::string page = Report(std::move(recordings), names, request).whole();
+    file.write(page);
+    file.publish();
+    return page.size();
 }
 
 }  // namespace netloop

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // The page's script and style, taken into the program when it is built (src/show/report/).
 #pragma once
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // The numbers of a recording, small enough for a page: thinned within a tolerance, as 32-bit floats, deflated, as base64 text.
 #pragma once
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // What the page's script is given: runs, their packed numbers, shapes and events, figures, measures, units to choose from.
 #pragma once
 

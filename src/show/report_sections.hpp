@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // The sections of a report's page, as HTML, in the order of the page. What moves in them is the page's script (src/show/report/).
 #pragma once
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // What delayed values follow: their sources over the past, as the integrator's own polynomials, with breaks between them.
 #pragma once
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // What errors of the members of z are measured by: tolerance times (value + size), the size growing with the largest value seen unless the user has said one.
 #pragma once
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // One run's numbers: memory of the programs, parameters, modes; and the evaluations a solver asks for.
 #pragma once
 

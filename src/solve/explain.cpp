@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 #include "solve/explain.hpp"
 
 #include <fmt/format.h>
@@ -112,7 +113,8 @@ std::string fault_text(const FlatModel& flat, NodeId id, double a, double b)
         case Op::cosh:
             return fmt::format("overflow: {}({}) is {}({:.6g})", op_name(n.op), text(n.a), op_name(n.op), a);
         case Op::call:
-            return fmt::format("{}({}, ...) gives no number", flat.graph.callable(n.a).name(), text(flat.graph.arguments(id)[0]));
+            return fmt::format("{}({}, ...) gives no number{}", flat.graph.callable(n.a).name(), text(flat.graph.arguments(id)[0]),
+                               flat.graph.callable(n.a).has_loops() ? "; loops of more than a million turns are given up" : "");
         case Op::lookup:
             return fmt::format("table outside its points: at ({}) = {:.6g}{}", text(n.b), a,
                                n.c == kNoNode ? "" : fmt::format(", ({}) = {:.6g}", text(n.c), b));

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Names and values for messages about numbers: which equation is off, which quantity is worst.
 #pragma once
 

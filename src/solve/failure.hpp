@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Numeric failures, told in the user's names.
 #pragma once
 

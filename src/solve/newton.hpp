@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Damped Newton iteration on a sparse system, scaled by usual sizes.
 #pragma once
 

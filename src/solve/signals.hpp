@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Signals of time within a run: how long a step may be so that it passes over no more than one of their turns.
 #pragma once
 
@@ -21,9 +22,10 @@ public:
 
 private:
     void search(double time, double until);
+    double next(double time, double until) const;
     TimeFunction function_;
     bool known_ = false, hopeless_ = false;
-    double first_ = 0, second_ = 0, until_ = 0;
+    double first_ = 0, second_ = 0, until_ = 0, apart_ = 0;
 };
 
 /// Those that the equations and the conditions of a system hold.

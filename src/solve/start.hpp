@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Consistent values: at the start from inits and guesses, and later with the states given.
 #pragma once
 

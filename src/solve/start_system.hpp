@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // The start as a system of equations: what may be stated at the start, in order of claim, and which of it is taken.
 #pragma once
 

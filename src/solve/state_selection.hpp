@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Which candidates of a SolverChoice are states at the moment: held by the run, renewed while it goes on.
 #pragma once
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Where the time of a run goes.
 #pragma once
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // The loops over all of z that a step makes, each passing once over what it needs: at large sizes these, not the equations, take the time.
 #pragma once
 

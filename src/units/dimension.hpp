@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Dimension vectors over the SI base units, with rational exponents (Pa^0.5, m^2.5/s).
 #pragma once
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Build-time program: asks UDUNITS-2 for the scale and offset of every name in unit_names.hpp and prints a C++ table.
 // Done here, once, because UDUNITS-2 is not thread-safe and reads its XML database at each start.
 #include <udunits2.h>

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Units as conversions at the edge: a written unit gives a dimension, a scale and an offset to SI.
 #pragma once
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // The closed list of unit names: our name, the UDUNITS-2 expression it stands for, and its SI dimension.
 // Read by the build-time generator only; scale and offset come from UDUNITS-2, the dimension is checked against it.
 #pragma once

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Numbers that carry their spread, and truncated Taylor series of them.
 #pragma once
 

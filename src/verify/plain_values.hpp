@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // A plain evaluator for expressions as written. It walks the nodes in their order and computes each by itself: nothing is lowered, merged,
 // hoisted or solved, and no code is shared with the programs that a run evaluates.
 #pragma once

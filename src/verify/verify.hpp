@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // A run held against its model as written, point by point.
 #pragma once
 

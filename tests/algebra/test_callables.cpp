@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Derivatives of tables of two and three arguments and of called functions, against differences of values.
 #include <doctest/doctest.h>
 

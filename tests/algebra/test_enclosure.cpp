@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 #include "algebra/enclosure.hpp"
 
 #include <doctest/doctest.h>

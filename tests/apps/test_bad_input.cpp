@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Bad input of any kind to any command: a clear error, the right exit code, nothing left behind, nothing crashes.
 #include <doctest/doctest.h>
 
@@ -129,12 +130,21 @@ TEST_CASE("what cannot be written is told by every command that writes, and leav
         test::Outcome full = test::netloop(row.command + "/dev/full/" + row.name);
         CHECK(full.code == 1);
         CHECK(files_in(b.out("")) == 0);
-        // over a file that is there: replaced when it is good
+        // over a file that is of another kind: it stays
         test::write_file(b.out(row.name), "old");
-        test::Outcome done = test::netloop(row.command + b.out(row.name));
-        INFO(done.err);
-        CHECK(done.code == 0);
-        CHECK(test::read_file(b.out(row.name)) != "old");
+        test::Outcome refused = test::netloop(row.command + b.out(row.name));
+        INFO(refused.err);
+        CHECK(refused.code == 1);
+        CHECK(has(refused.err, "what stands there is not"));
+        CHECK(test::read_file(b.out(row.name)) == "old");
+        // over an empty one, and over what it wrote itself
+        test::write_file(b.out(row.name), "");
+        for (int k = 0; k < 2; ++k) {
+            test::Outcome done = test::netloop(row.command + b.out(row.name));
+            INFO(done.err);
+            CHECK(done.code == 0);
+            CHECK(test::read_file(b.out(row.name)).size() > 10);
+        }
         CHECK(files_in(b.out("")) == 1);
         fs::remove(b.out(row.name));
     }

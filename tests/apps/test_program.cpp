@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // The command line as a process, as a user calls it.
 #include <doctest/doctest.h>
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // A project as its owner keeps it in order: scenarios tested, results guarded, numbers taken elsewhere; all of it by the command line.
 #include <doctest/doctest.h>
 #include <fmt/format.h>

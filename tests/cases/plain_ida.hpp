@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Integration that uses no pass of ours: IDA on the equations as written, with a Jacobian by differences.
 #pragma once
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // The whole bascule bridge: every scenario comes to its end, holds its demands, and answers to statics and balances worked out by hand.
 #include <doctest/doctest.h>
 

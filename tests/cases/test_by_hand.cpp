@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Whole machines against the same machines derived and programmed by hand (bench/by_hand), integrated by CVODE: no line of the equations
 // there comes from this library.
 #include <doctest/doctest.h>

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // The first-hour models of examples/first/, each against a formula or an answer integrated here by other means.
 #include <doctest/doctest.h>
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // The examples of heat, electrics and mechanisms against balances by hand: what goes in comes out or stays.
 #include <doctest/doctest.h>
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Models with one mistake each: the message must stand on the faulty line, name the mend, and nothing else may be reported.
 #include <doctest/doctest.h>
 

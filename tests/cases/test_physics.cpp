@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Small plants against answers made elsewhere: closed forms, published end values, a scalar equation solved here.
 #include <doctest/doctest.h>
 

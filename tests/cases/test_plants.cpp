@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Whole circuits of liquids and gases: the examples of canal, gas and hydraulics, against what can be said of them by hand.
 #include <doctest/doctest.h>
 

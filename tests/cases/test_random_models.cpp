@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Random models from a seed: chains of blocks that feed each other, lets, functions, tables, arrays, options, switching, hidden constraints. Each is run,
 // verified against its text, and compared with an integration that uses no pass of ours: IDA on the equations as written, with a Jacobian by differences.
 // NETLOOP_RANDOM=100000 runs as many of them; NETLOOP_RANDOM_FROM sets the first seed.

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Random networks of the shipped libraries from a seed: circuits, chains of masses, drives, rooms and pipes, some with hidden constraints. Each is run,
 // verified against its text, and, where it hides no constraint, compared with IDA on the equations as written. NETLOOP_RANDOM=100000 runs as many of them;
 // NETLOOP_RANDOM_FROM sets the first seed.

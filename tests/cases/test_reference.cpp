@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Whole models against answers made by other means (hand-derived equations, two methods that agree): tests/cases/reference/.
 #include <doctest/doctest.h>
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Models that once gave wrong numbers without a word, and their near relatives, against answers made elsewhere.
 #include <doctest/doctest.h>
 

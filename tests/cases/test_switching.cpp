@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Machines that switch, against answers made elsewhere: formulas, difference equations, balances.
 #include <doctest/doctest.h>
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Tearing, blocks solved on paper, proofs of sign, and constraints that hide in sums.
 #include <doctest/doctest.h>
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Which quantities stay states: constraints with constant coefficients, changing ones, several levels, redundant ones.
 #include <doctest/doctest.h>
 

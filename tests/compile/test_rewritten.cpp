@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // One linear system of differential equations, written in many ways: the result must not depend on how it was written.
 #include <doctest/doctest.h>
 

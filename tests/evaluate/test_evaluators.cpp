@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // All forms of a program give the same numbers, bit for bit: plain and grouped interpreter, machine code in both encodings.
 #include <dlfcn.h>
 #include <doctest/doctest.h>

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Our own integrator against exact solutions, and against SUNDIALS IDA on everything that is shipped.
 #include <doctest/doctest.h>
 

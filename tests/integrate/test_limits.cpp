@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Declared ranges: of all kinds of quantities, with ends that depend on params, and where between two rows they are left.
 #include <doctest/doctest.h>
 

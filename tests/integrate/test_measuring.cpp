@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Measures and demands of scenarios against closed forms: they are followed between the rows, and do not depend on them.
 #include <doctest/doctest.h>
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // A history written over another first point is the same polynomial.
 #include "integrate/rebase.hpp"
 

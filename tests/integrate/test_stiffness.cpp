@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // What the choice of the method rests on.
 #include <doctest/doctest.h>
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // The one layout of .loop files.
 #include <doctest/doctest.h>
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // The default mineral oil and the law of orifices, as their texts state them: what the tests of the hydraulics library compare with.
 #pragma once
 

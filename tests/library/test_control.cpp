@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Signals, transfer functions and controllers against closed forms and integration by hand.
 #include <doctest/doctest.h>
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Circuits, converters and electrical machines against formulas, steady-state theory and published values.
 #include <doctest/doctest.h>
 

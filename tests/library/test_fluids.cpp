@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Properties of fluids against published tables and formulas, asked as a program asks them.
 #include <doctest/doctest.h>
 

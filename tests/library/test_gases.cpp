@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Gas circuits against textbook results.
 #include <doctest/doctest.h>
 

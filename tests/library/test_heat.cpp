@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Walls, surfaces, exchangers and a building against series solutions, correlations in tables, and effectiveness formulas.
 #include <doctest/doctest.h>
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Liquids that carry heat and air, cavitation, pipes, accumulators: against formulas and balances.
 #include <doctest/doctest.h>
 

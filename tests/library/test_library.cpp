@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Every shipped component against a formula or an equation derived by hand.
 #include <doctest/doctest.h>
 

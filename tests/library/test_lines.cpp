@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Pipes, accumulators and valves of the hydraulics library against formulas.
 #include <doctest/doctest.h>
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Engines, drives and loads against balances and formulas.
 #include <doctest/doctest.h>
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Every component with all its ports joined, and with each of them left open in turn: it runs, or the port is named.
 #include <doctest/doctest.h>
 #include <fmt/format.h>

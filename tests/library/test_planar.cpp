@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Planar mechanisms against motions derived by hand in independent coordinates, and against the balance of energy.
 #include <doctest/doctest.h>
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Every param of every shipped component holds to its range and its unit, and says so by path.
 #include <doctest/doctest.h>
 #include <fmt/format.h>

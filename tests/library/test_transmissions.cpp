@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Transmissions, ropes, cams and wheels against the formulas of textbooks.
 #include <doctest/doctest.h>
 

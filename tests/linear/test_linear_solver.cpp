@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Every form of elimination against the matrix itself: what it solves, multiplied back, gives the right-hand side.
 #include <doctest/doctest.h>
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Fluids and what travels with them, as the flat model states it and as a small domain of one's own shows it.
 #include <doctest/doctest.h>
 

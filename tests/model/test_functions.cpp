@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Functions with loops of unknown length, tables of three arguments, slots.
 #include <doctest/doctest.h>
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // From definitions to the flat model: what a text becomes, told by the printed form.
 #include <doctest/doctest.h>
 

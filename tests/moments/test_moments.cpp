@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // What happens at moments: order, memories, clocks, delays, sequences, alerts. The expected values are worked out by hand.
 #include <doctest/doctest.h>
 

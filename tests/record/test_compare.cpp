@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Two recordings against each other: differences that are known because they were put in.
 #include <doctest/doctest.h>
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // What lies in a recording on disk, as other programs read it, and how much of it is read when.
 #include <doctest/doctest.h>
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Recordings with whatever numbers and names: what goes in comes out, and comparing keeps its promises.
 #include <doctest/doctest.h>
 #include <fmt/format.h>

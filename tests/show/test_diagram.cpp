@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Diagrams: what stands in the text stands in the picture.
 #include <doctest/doctest.h>
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Where gnuplot puts the curves: what is drawn is read back out of the SVG and held against the numbers that went in.
 #include <doctest/doctest.h>
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Colours are told apart: measured by published models of vision, not by taste.
 #include "show/palette.hpp"
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Reports: what is packed into them, and how they behave in a real browser (tests/show/in_browser.py).
 #include "show/report.hpp"
 

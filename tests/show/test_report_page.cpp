@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // What a report's page says, section by section, and how its panels of one quantity against another are used.
 #include <doctest/doctest.h>
 #include <fmt/format.h>

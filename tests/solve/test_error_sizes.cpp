@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Tolerances and usual sizes of single quantities.
 #include <doctest/doctest.h>
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Closed linkages in the user's own coordinates against elliptic functions and hand-derived motion in one coordinate.
 #include <doctest/doctest.h>
 

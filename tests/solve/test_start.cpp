@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // The start: steady states, params to be found, recorded states to go on from, searches that need help, and failures told by equation.
 #include <doctest/doctest.h>
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // The fused loops against the formulas written out one vector at a time.
 #include <doctest/doctest.h>
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // The documentation is whole: links lead somewhere, and the pages of the libraries are those of today.
 #include <doctest/doctest.h>
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Every command of docs/first_day.md is run, and what stands under it is what it answers.
 #include <doctest/doctest.h>
 

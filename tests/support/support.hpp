@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // What many tests need: a model from a text run to a recording, a program run as a process, a scratch folder.
 #pragma once
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Runs are held against the text: what verification sees, and what it must not let pass.
 #include "verify/verify.hpp"
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Elements of the page, made or found.
 const byId = id => document.getElementById(id);
 function make(tag, attributes, ...children) {

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // The time frame, the cursor and the marked events that all panels share.
 const panels = [], pairPanels = [];
 const from = Math.min(...runs.map(r => r.time[0])), to = Math.max(...runs.map(r => r.time[r.rows - 1]));

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // The moving picture: bodies, cylinders and levels drawn from the recording at a time.
 const painted = ["ground", "link", "bar", "cylinder", "spring", "body", "slider", "pivot"];  // what lies below comes first
 

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // What was recorded stands in the element `data`; numbers are packed (see report_data.hpp) and taken apart when they are asked for.
 const data = JSON.parse(document.getElementById("data").textContent);
 const runs = data.runs, several = runs.length > 1;

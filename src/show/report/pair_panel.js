@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // One quantity against another one, within the time frame; dots stand at the cursor's time. Drag to zoom, shift and drag to pan, double click for the whole.
 class PairPanel {
     constructor(host, curves, against) {

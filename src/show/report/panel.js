@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // Quantities over time, one axis a unit. The graph is given no more points than can be seen in the time frame.
 class Panel {
     constructor(host, curves, close) {

@@ -1,3 +1,4 @@
+// SPDX-License-Identifier: Apache-2.0
 // The page's sections: figures, everything to choose from, runs, measures, events, parameters, the moving picture.
 
 // --- figures of the scenario
