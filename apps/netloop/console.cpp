@@ -47,6 +47,11 @@ void tell_text(const std::string& text)
     put(stderr, text, false);
 }
 
+void tell_without_memory(const char* text)
+{
+    (void)!::write(STDERR_FILENO, text, std::strlen(text));
+}
+
 void output_is_taken()
 {
     taken = true;

@@ -27,6 +27,9 @@ void tell(fmt::format_string<Args...> form, Args&&... args)
     tell_text(fmt::format(form, std::forward<Args>(args)...));
 }
 
+/// The same for a text that stands in the program, where nothing can be allocated.
+void tell_without_memory(const char* text);
+
 /// From now on standard output belongs to what the command writes: results are shown on standard error.
 void output_is_taken();
 

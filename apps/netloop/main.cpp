@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cstdlib>
 #include <new>
 
 #include "commands.hpp"
@@ -48,7 +49,8 @@ int run_command(int argc, char** argv)
     } catch (const netloop::UsageError& error) {
         return tell_and_fail(error.what(), 2);
     } catch (const std::bad_alloc&) {
-        return tell_and_fail("this does not fit into the memory that the program may have");
+        tell_without_memory("error: this does not fit into the memory that the program may have\n");
+        return 1;
     } catch (const std::exception& error) {
         return tell_and_fail(fmt::format("{} (this is a fault of netloop: please report it with the model)", error.what()));
     }
@@ -60,6 +62,14 @@ int run_command(int argc, char** argv)
 int main(int argc, char** argv)
 {
     prepare_console();
-    int code = run_command(argc, argv);
-    return finish_console() ? code : std::max(code, 1);
+    int code = 1;
+    try {
+        code = run_command(argc, argv);
+    } catch (...) {  // telling took memory that was not there
+        tell_without_memory("error: the program ran out of memory\n");
+    }
+    if (!finish_console()) code = std::max(code, 1);
+    // libhdf5 1.10 closes at exit what it could not write, and falls over it
+    if (code != 0) std::_Exit(code);
+    return 0;
 }

@@ -23,7 +23,13 @@ public:
             evaluator = machine ? Evaluator::machine : n_operations_ > kLong ? Evaluator::grouped : Evaluator::plain;
         }
         if (evaluator == Evaluator::machine) {
-            std::call_once(machine_once_, [&] { machine_ = MachineCode::make(program, callables_); });
+            // no exception may pass through call_once: the C library below it would need memory to let it
+            std::call_once(machine_once_, [&] {
+                try {
+                    machine_ = MachineCode::make(program, callables_);
+                } catch (const std::bad_alloc&) {
+                }
+            });
             if (machine_ != nullptr) {
                 if (scratch.size() < machine_->scratch_size()) scratch.resize(machine_->scratch_size());
                 machine_->run(memory.data(), scratch.data());
@@ -36,8 +42,17 @@ public:
             return;
         }
         std::call_once(grouped_once_, [&] {
-            for (const Kernel& kernel : program.kernels) grouped_.push_back(kernel.n_instances == 1 ? group(kernel) : GroupedCode{});
+            try {
+                std::vector<GroupedCode> made;
+                for (const Kernel& kernel : program.kernels) made.push_back(kernel.n_instances == 1 ? group(kernel) : GroupedCode{});
+                grouped_ = std::move(made);
+            } catch (const std::bad_alloc&) {
+            }
         });
+        if (grouped_.size() != program.kernels.size()) {
+            for (const Kernel& kernel : program.kernels) interpret(kernel, callables_, memory.data(), scratch);
+            return;
+        }
         for (std::size_t k = 0; k < program.kernels.size(); ++k) {
             const Kernel& kernel = program.kernels[k];
             if (kernel.n_instances == 1)

@@ -172,7 +172,11 @@ void Measuring::keep_sides(const Look& before, Look& now, bool at_event)
 // Halved from left to right until the middle of each part tells nothing new.
 void Measuring::piece(const Look& a, const Look& b, const Interpolate& interpolate, const Solve& solve)
 {
-    constexpr double kShortest = 1e-6;  // of the piece: there, something jumps without being located
+    constexpr double kShortest = 1e-6;          // of the piece: there, something jumps without being located
+    constexpr double kResolution = 1e-14;       // of the time: nothing lies between such two
+    constexpr std::size_t kMostHalvings = 400;  // beyond, what is looked at is rounding, or nothing that points could follow
+    std::size_t halvings = 0;
+    double shortest = std::max(kShortest * (b.time - a.time), kResolution * std::abs(b.time));
     struct Part {
         Look a, m, b;
     };
@@ -182,10 +186,11 @@ void Measuring::piece(const Look& a, const Look& b, const Interpolate& interpola
     while (!open.empty()) {
         Part p = std::move(open.back());
         open.pop_back();
-        if (p.b.time - p.a.time <= kShortest * (b.time - a.time) || is_close(p.a, p.m, p.b)) {
+        if (p.b.time - p.a.time <= shortest || halvings >= kMostHalvings || is_close(p.a, p.m, p.b)) {
             leaf(p.a, p.m, p.b, interpolate, solve);
             continue;
         }
+        ++halvings;
         Look right = middle(p.m, p.b), left = middle(p.a, p.m);
         open.push_back({p.m, std::move(right), std::move(p.b)});
         open.push_back({std::move(p.a), std::move(left), std::move(p.m)});

@@ -36,7 +36,6 @@ Verifier::Verifier(const CompiledModel& model, const SourceSet& sources, double 
       flat_(model.form.flat()),
       written_(model.form.as_written()),
       sources_(sources),
-      tolerance_(tolerance),
       limit_(std::max(tolerance, kFinest)),
       by_tolerance_(by_tolerance),
       values_(flat_.graph, all_roots(written_), written_.needs, limit_),

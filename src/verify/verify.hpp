@@ -68,7 +68,7 @@ private:
     const FlatModel& flat_;
     const WrittenModel& written_;
     const SourceSet& sources_;
-    double tolerance_, limit_;
+    double limit_;
     bool by_tolerance_;
     PlainValues values_;
     LeafValues leaves_;
