@@ -403,12 +403,13 @@ double resolution(double t)
     return 16 * kEpsilon * std::abs(t) + 1e-300;
 }
 
-// Where a function whose signs differ at both ends has the sign of the end b, no more than some billionths of the stretch behind its zero. False position,
+// Where a function whose signs differ at both ends has the sign of the end b, no more than a ten-thousandth of the stretch behind its zero. False position,
 // with the value of an end halved that stays (Dowell and Jarratt 1971), each third time the middle.
 template <typename Function>
 double behind_zero(double a, double b, Function f)
 {
-    double f_a = f(a), f_b = f(b), within = std::max(1e-9 * (b - a), resolution(b));
+    constexpr double kWithin = 1e-4;
+    double f_a = f(a), f_b = f(b), within = std::max(kWithin * (b - a), resolution(b));
     int stayed = 0;  // how often one end has stayed: -1, -2 ... the left one
     for (int k = 0; k < 60 && b - a > within; ++k) {
         double t = k % 4 == 3 ? a + 0.5 * (b - a) : std::clamp((a * f_b - b * f_a) / (f_b - f_a), a + 0.25 * within, b - 0.25 * within);
@@ -435,7 +436,7 @@ double TimeFunction::next_turn(double from, double to) const
 {
     if (!(to > from)) return kInfinity;
     constexpr double kFlat = 1e-10;  // of the value's size: no turn that could matter
-    constexpr double kNear = 1e-2;   // of the way to it: so close to each other that one turn stands for all of them
+    constexpr double kNear = 0.05;   // of the way to it: so close to each other that one turn stands for all of them
     constexpr std::size_t kMostLooks = 3000;
     double size = over(from, to).value.size();
     std::pair<double, double> around{0, 0};  // a turn, by the signs of the slopes at its ends

@@ -81,10 +81,10 @@ Library Library::standard()
 
 namespace {
 template <typename Load>
-void load_guarded(LibrarySet& set, Load load)
+void load_guarded(LibrarySet& set, std::size_t size, Load load)
 {
     std::size_t from = set.diagnostics.begin_work(), first = set.n_files();
-    with_deep_stack(load);
+    with_deep_stack(load, size);
     if (set.diagnostics.has_errors()) set.discard_files(first);
     throw_errors(set, from);
 }
@@ -92,12 +92,14 @@ void load_guarded(LibrarySet& set, Load load)
 
 void Library::load_file(const std::string& path)
 {
-    load_guarded(*set_, [&] { set_->load_file(path); });
+    std::error_code unknown;  // with what it uses: then the size of all is not known
+    std::uintmax_t size = std::filesystem::file_size(path, unknown);
+    load_guarded(*set_, unknown ? static_cast<std::size_t>(-1) : static_cast<std::size_t>(size), [&] { set_->load_file(path); });
 }
 
 void Library::load_text(const std::string& name, const std::string& text)
 {
-    load_guarded(*set_, [&] { set_->load_text(name, text); });
+    load_guarded(*set_, text.size(), [&] { set_->load_text(name, text); });
 }
 
 void Library::load_recorded(const std::vector<ModelText>& texts)

@@ -248,10 +248,12 @@ CompiledSystem compile(const Library& library, const CompileRequest& request)
 {
     LibrarySet& set = library.set();
     InterruptScope scope(request.interrupt);
-    return on_deep_stack([&] {
-        std::size_t from = set.diagnostics.begin_work();
-        return compile_plan(library, plan_request(set, request, from), request.strict, from);
-    });
+    return on_deep_stack(
+        [&] {
+            std::size_t from = set.diagnostics.begin_work();
+            return compile_plan(library, plan_request(set, request, from), request.strict, from);
+        },
+        set.n_bytes());
 }
 
 std::string show_stage(const Library& library, const CompileRequest& request, const std::string& stage)

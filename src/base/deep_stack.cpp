@@ -38,10 +38,11 @@ void* run(void* given)
 
 }  // namespace
 
-void with_deep_stack(const std::function<void()>& work)
+void with_deep_stack(const std::function<void()>& work, std::size_t size)
 {
+    constexpr std::size_t kSmall = 8192;  // bytes of text: a few hundred definitions
     pthread_attr_t attributes;
-    if (on_deep || pthread_attr_init(&attributes) != 0) return work();
+    if (on_deep || size <= kSmall || pthread_attr_init(&attributes) != 0) return work();
     Task task{work, interrupt_flag(), nullptr};
     pthread_t thread{};
     bool begun = pthread_attr_setstacksize(&attributes, kDeep) == 0 && pthread_create(&thread, &attributes, run, &task) == 0;

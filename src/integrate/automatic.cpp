@@ -98,7 +98,7 @@ private:
             if (method_ == Method::sdirk) throw;
             std::exception_ptr failure = std::current_exception();
             try {
-                change(Method::sdirk, "the other could not go on");
+                change(Method::sdirk, "the other could not go on", true);
                 rescued_ = rescue_;
                 rescue_ *= 2;
                 return now().step(target);
@@ -208,9 +208,11 @@ private:
         tell(why);
     }
 
-    void change(Method method, const std::string& why)
+    void change(Method method, const std::string& why, bool solved_anew = false)
     {
         State s = state_now();
+        // what is no state was solved as loosely as the tolerance allows: where it is curved, no method finds on from there
+        if (solved_anew) e_.solve_rest(s.time, s.z, s.rates);
         begun_ = s.time;
         if (current_ != nullptr) prepare(get(method));
         take(method, why);

@@ -11,6 +11,7 @@ namespace netloop {
 namespace {
 
 constexpr double kUnsure = 1e-11, kTiny = 1e-300;
+constexpr double kRounding = 1e-12;  ///< of the largest value seen: what stays so near to zero crosses nothing
 
 bool crosses(double a, double b)
 {
@@ -149,7 +150,7 @@ double RootSearch::look_for_dip(double before, double now, const std::function<v
 bool RootSearch::find(double before, double now, const std::function<void(double, std::vector<double>&, std::vector<double>&)>& interpolate)
 {
     if (none()) return false;
-    double rounding = 1e-14;
+    double rounding = kRounding;
     bool solved = false;  // while a crossing of what is solved is enclosed: the polynomial would put it elsewhere
     auto values_at = [&](double t, std::vector<double>& g) {
         interpolate(t, z_, rates_);
@@ -198,7 +199,7 @@ bool RootSearch::find(double before, double now, const std::function<void(double
         solved = std::any_of(active_.begin(), active_.end(),
                              [&](const ActiveRoot& a) { return conditions[a.condition].reads_solved && crosses(before_[a.root], now_[a.root]); });
         enclose(before, end, 100 * std::numeric_limits<double>::epsilon() * (std::abs(now) + std::abs(now - before)), values_at);
-        rounding = 1e-14;
+        rounding = kRounding;
         solved = false;
         if (active_.size() == crossing_.size()) break;
         values_at(time_, now_);

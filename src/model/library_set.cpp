@@ -130,6 +130,14 @@ const std::string& LibrarySet::table_text(const std::string& path, const TableDe
     return table_texts_[key] = found->second;
 }
 
+std::size_t LibrarySet::n_bytes() const
+{
+    std::size_t n = 0;
+    for (std::uint32_t file = 0; file < sources.size(); ++file)
+        if (!is_library_file(file)) n += sources.text(file).size();
+    return n;
+}
+
 std::vector<std::string> LibrarySet::files_read() const
 {
     std::vector<std::string> files;

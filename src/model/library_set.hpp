@@ -80,6 +80,8 @@ public:
     const std::string& table_text(const std::string& path, const TableDecl& table);
     /// Tables read so far, each as it was last: path and text.
     const std::map<std::string, std::string>& table_texts() const { return table_texts_; }
+    /// Bytes of all texts that are no shipped library's.
+    std::size_t n_bytes() const;
     /// All files that were read from the disk for what is loaded.
     std::vector<std::string> files_read() const;
     /// After a load that failed: nothing of the files read since `first` is used any more.

@@ -240,7 +240,7 @@ TEST_CASE("Ctrl-C and SIGTERM end what a model made long, and a second one ends 
         CHECK(t.outcome.code == 1);
         CHECK(t.seconds < 15);
     }
-    Timed twice = timed(run + " & p=$!; sleep 0.5; kill -INT $p; kill -INT $p; wait $p");
+    Timed twice = timed(run + " & p=$!; sleep 0.5; kill -INT $p; sleep 0.6; kill -INT $p; wait $p");
     CHECK(twice.outcome.code != 0);
     CHECK(twice.seconds < 15);
 }
