@@ -324,7 +324,8 @@ struct Run::Data {
         std::optional<double> every = options.output_every;
         if (!every && !system->output_points && system->output_at.empty()) every = system->output_every;
         if (every) {
-            if (!(*every > 0)) throw UsageError(fmt::format("an output interval of {:g} s", *every));
+            if (!(*every > 0) || !std::isfinite(*every))
+                throw UsageError(fmt::format("an output interval of {:g} s: it must be longer than 0 s, and end", *every));
             if (stop / *every > 1e8) throw UsageError(fmt::format("an output interval of {:g} s over {:g} s gives more than 100 million rows", *every, stop));
             for (std::size_t k = 0;; ++k) {
                 double t = static_cast<double>(k) * *every;
@@ -655,7 +656,7 @@ void Run::step_to(double time)
         d.make_simulation({});
         d.guarded([&] { d.start(); });
     }
-    if (!(time >= d.simulation->state().time))
+    if (!(time >= d.simulation->state().time) || !std::isfinite(time))
         throw UsageError(fmt::format("cannot step to {:g} s: the run stands at {:g} s", time, d.simulation->state().time));
     d.guarded([&] { d.simulation->advance(time, {}, {}); });
     if (verify_all())

@@ -62,8 +62,8 @@ void take_times(const ScenarioPlan& plan, const std::vector<NodeId>& extra, cons
     };
     if (data.stop && !(*data.stop > 0)) refuse("the stop time", *data.stop, "give a time after the start: stop at 10 s");
     if (data.output_every && !(*data.output_every > 0)) refuse("the output interval", *data.output_every, "give a positive time: output every 50 ms");
-    if (data.output_points && !(*data.output_points >= 2 && *data.output_points <= 1e8))
-        refuse("the number of output points", *data.output_points, "start and stop are two points");
+    if (data.output_points && !(*data.output_points >= 2 && *data.output_points <= 1e8 && *data.output_points == std::floor(*data.output_points)))
+        refuse("the number of output points", *data.output_points, "a whole number from 2 (start and stop) to 100 million: output 501 points");
     if (data.tolerance && !(*data.tolerance >= 1e-12 && *data.tolerance <= 1e-2))
         refuse("the tolerance", *data.tolerance, "a relative tolerance lies between 1e-12 and 1e-2");
 }
