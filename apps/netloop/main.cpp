@@ -6,6 +6,7 @@
 #include <cstdlib>
 #include <new>
 
+#include "base/interrupt.hpp"
 #include "commands.hpp"
 
 namespace {
@@ -64,6 +65,8 @@ int main(int argc, char** argv)
     prepare_console();
     int code = 1;
     try {
+        // loading, compiling, drawing: all that this thread does looks at it
+        netloop::InterruptScope scope(&interrupted());
         code = run_command(argc, argv);
     } catch (...) {  // telling took memory that was not there
         tell_without_memory("error: the program ran out of memory\n");

@@ -51,9 +51,10 @@ private:
 
 void print_summary(const netloop::RunSummary& s, const netloop::CompiledSystem& system, const Options& o)
 {
+    if (!o.json)
+        for (const std::string& note : s.recording_notes) tell("note: {}\n", note);
     if (!o.json) {
         if (o.quiet) {  // what is not met is an error all the same
-            for (const std::string& note : s.recording_notes) tell("note: {}\n", note);
             for (const netloop::DemandResult& d : s.demands)
                 if (!d.holds) tell("not met: {}\n", d.line());
             if (s.verification.done && !s.verification.holds) tell("{}", s.verification.text());
@@ -61,7 +62,6 @@ void print_summary(const netloop::RunSummary& s, const netloop::CompiledSystem& 
         }
         show("{}{}: {}", system.name(), system.scenario().empty() ? "" : ", scenario " + system.scenario(), s.text());
         if (!s.recorded.empty() && s.recorded != "-") show("  recorded  {}\n", s.recorded);
-        for (const std::string& note : s.recording_notes) tell("note: {}\n", note);
         if (o.events) show("\n{}", s.event_record.text());
         return;
     }

@@ -11,6 +11,7 @@
 #include <thread>
 
 #include "base/markup.hpp"
+#include "base/interrupt.hpp"
 #include "commands.hpp"
 #include "files/output_file.hpp"
 
@@ -70,6 +71,7 @@ std::vector<Case> cases_of(const std::string& file)
 void run_case(Case& c)
 {
     auto begin = std::chrono::steady_clock::now();
+    netloop::InterruptScope scope(&interrupted());  // in a thread of its own
     try {
         netloop::Library library = netloop::Library::standard();
         library.load_file(c.file);
@@ -78,6 +80,7 @@ void run_case(Case& c)
         netloop::Run run(netloop::compile(library, request));
         netloop::RunOptions options;
         options.in_memory = false;
+        options.interrupt = &interrupted();
         try {
             run.simulate(options);
         } catch (const netloop::RunError& error) {

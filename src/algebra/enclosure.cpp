@@ -404,7 +404,7 @@ double resolution(double t)
 }
 
 // Where a function whose signs differ at both ends has the sign of the end b, no more than a ten-thousandth of the stretch behind its zero. False position,
-// with the value of an end halved that stays (Dowell and Jarratt 1971), each third time the middle.
+// with the value of an end halved that stays (Dowell and Jarratt 1971), each fourth time the middle.
 template <typename Function>
 double behind_zero(double a, double b, Function f)
 {

@@ -60,8 +60,12 @@ public:
     std::size_t n_arguments() const override { return text_.arguments.size(); }
     bool has_loops() const override
     {
-        auto loops = [](const Code& c) { return c.kind == Code::Kind::jump || (c.kind == Code::Kind::call && c.called->has_loops()); };
-        return std::any_of(code_.begin(), code_.end(), loops);
+        for (std::size_t at = 0; at < code_.size(); ++at) {
+            const Code& c = code_[at];
+            if (c.kind == Code::Kind::jump && c.to <= at) return true;  // backwards; a branch jumps forwards
+            if (c.kind == Code::Kind::call && c.called->has_loops()) return true;
+        }
+        return false;
     }
     std::size_t n_scratch() const override { return n_registers_ + most_listed_ + inner_scratch_; }
 

@@ -116,7 +116,9 @@ void Library::load_recorded(const std::vector<ModelText>& texts)
     for (long k = 0; k < deep; ++k) base /= "in";
     for (const ModelText& t : texts) named[(base / fs::path(t.file).relative_path()).lexically_normal().string()] = t.text;
     set_->enclose(std::move(named));
-    if (!texts.empty()) load_file((base / fs::path(texts[0].file).relative_path()).lexically_normal().string());
+    if (texts.empty()) return;
+    std::string first = (base / fs::path(texts[0].file).relative_path()).lexically_normal().string();
+    load_guarded(*set_, static_cast<std::size_t>(-1), [&] { set_->load_file(first); });
 }
 
 std::vector<std::string> Library::files_read() const

@@ -623,6 +623,10 @@ Recording Run::simulate(const RunOptions& options)
         if (!ended) throw d.with_open_ports(failure);
         d.simulation->on_start = {};
         return d.recording;
+    } catch (const Interrupted& interrupted) {  // while another system of equations was compiled
+        close(false, interrupted.what());
+        d.simulation->on_start = {};
+        return d.recording;
     } catch (const RecordingError& error) {
         blocks.flush();
         d.summary.reason = error.what();
