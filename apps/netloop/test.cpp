@@ -10,8 +10,8 @@
 #include <mutex>
 #include <thread>
 
-#include "base/markup.hpp"
 #include "base/interrupt.hpp"
+#include "base/markup.hpp"
 #include "commands.hpp"
 #include "files/output_file.hpp"
 

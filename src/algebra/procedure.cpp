@@ -22,16 +22,16 @@ struct Code {
     const Callable* called = nullptr;
 };
 
-// Turns of the loops of a call, and of all calls that it makes: without a bound a few lines could run for ever.
-class Turns {
+// LoopTurns of the loops of a call, and of all calls that it makes: without a bound a few lines could run for ever.
+class LoopTurns {
 public:
-    Turns() { ++depth_; }
-    ~Turns()
+    LoopTurns() { ++depth_; }
+    ~LoopTurns()
     {
         if (--depth_ == 0) all_ = 0;
     }
-    Turns(const Turns&) = delete;
-    Turns& operator=(const Turns&) = delete;
+    LoopTurns(const LoopTurns&) = delete;
+    LoopTurns& operator=(const LoopTurns&) = delete;
     bool too_many()
     {
         constexpr std::size_t kBetweenLooks = 65536;
@@ -44,8 +44,8 @@ private:
     static thread_local std::size_t all_;
     static thread_local int depth_;
 };
-thread_local std::size_t Turns::all_ = 0;
-thread_local int Turns::depth_ = 0;
+thread_local std::size_t LoopTurns::all_ = 0;
+thread_local int LoopTurns::depth_ = 0;
 
 class Procedure : public Callable {
 public:
@@ -74,7 +74,7 @@ public:
         std::fill(r, r + n_registers_, 0.0);
         for (std::size_t i = 0; i < text_.arguments.size(); ++i) r[text_.arguments[i]] = arguments[i];
         double* listed = r + n_registers_;
-        Turns turns;
+        LoopTurns turns;
         for (std::size_t at = 0; at < code_.size();) {
             const Code& c = code_[at++];
             switch (c.kind) {

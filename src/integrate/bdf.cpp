@@ -28,7 +28,7 @@ constexpr int kMostOrder = 5;
 /// Where the run chooses the states, errors of positions come back as errors of what is tied to them, and add up over the changes: at one tolerance such runs
 /// come out a decade less exact than those of the one-step method. With this factor they are alike.
 constexpr double kOfMechanisms = 0.1;
-constexpr double kEpsilon = std::numeric_limits<double>::epsilon();
+constexpr double kRoundoff = std::numeric_limits<double>::epsilon();
 
 class Bdf : public Integrator {
 public:
@@ -157,7 +157,7 @@ private:
     void begin(double target)
     {
         fresh_ = false;
-        double distance = std::max(target - x_, kEpsilon * std::abs(x_));
+        double distance = std::max(target - x_, kRoundoff * std::abs(x_));
         h_ = norm_.first_step(weight_.data(), phi_[1].data(), distance);
         for (std::size_t i = 0; i < n_; ++i) phi_[1][i] *= h_;
         psi_[0] = h_;
@@ -380,10 +380,8 @@ private:
 
     [[noreturn]] void fail(Solved solved)
     {
-        const char* cause = solved == Solved::yes     ? "the error of a step stays too large however small the step"
-                            : solved == Solved::never ? "the equations lose their rank"
-                                                      : "the equations of a step cannot be solved however small the step";
-        throw NumericFailure("run-failed", describe_failed_step(e_, sources_, x_, cause, equations_.not_finite(), worst(), phi_[0].data()));
+        throw NumericFailure("run-failed", describe_failed_step(e_, sources_, x_, StepEquations::cause(solved), equations_.not_finite(), worst(),
+                                                                phi_[0].data(), solved == Solved::never ? equations_.lost() : std::nullopt));
     }
 
     Evaluation& e_;

@@ -23,6 +23,7 @@ public:
           sources_(sources),
           settings_(settings),
           n_(m_.n()),
+          explicit_(is_explicit(m_, evaluation)),
           consistent_(evaluation),
           lu_(m_.pattern),
           roots_(evaluation)
@@ -76,6 +77,11 @@ public:
     const std::vector<int>& crossings() const override { return roots_.crossings(); }
     StepCounts counts() const override { return counts_; }
     std::vector<std::size_t> worst() const override { return {}; }
+    std::string story() const override
+    {
+        if (n_divided_ == 0) return {};
+        return fmt::format("; {} of {} steps did not settle as a whole and were divided, into {} at most", n_divided_, counts_.steps, 1u << deepest_);
+    }
 
 private:
     void interpolate(double t, std::vector<double>& z, std::vector<double>& rates) const
@@ -95,7 +101,12 @@ private:
             }
         to.time = time;
         ++counts_.residuals;
-        consistent_.solve(to, sources_);
+        if (!explicit_) {
+            consistent_.solve(to, sources_);
+            return;
+        }
+        e_.at(time, to.z.data(), to.rates.data());
+        if (!explicit_rates(e_, time, to.rates.data())) fail_residual(time, to.rates);
     }
 
     void explicit_euler(double h) { move(now_, h, before_.rates, before_.time + h); }
@@ -120,26 +131,91 @@ private:
         move(now_, h / 6, sum, before_.time + h);
     }
 
-    // One Newton step of the implicit Euler method, from the values of the beginning: bounded work, L-stable on linear systems.
-    // Source: Deuflhard and Bornemann (2002), Scientific Computing with Ordinary Differential Equations, sec. 6.4.
+    // The implicit Euler method. Newton's iteration begins at the values of the beginning and has a bounded count of turns; what a step leaves over is looked
+    // at, never taken over in silence. Where the iteration does not settle (a corner of max or clamp, a root law near zero), the step is halved, and the halves
+    // may be. Source: Deuflhard and Bornemann (2002), Scientific Computing with Ordinary Differential Equations, sec. 6.4.
     void implicit_euler(double h)
     {
-        std::vector<double> still(n_, 0.0);
-        e_.at(before_.time + h, before_.z.data(), still.data());
-        ++counts_.residuals;
-        ++counts_.jacobians;
-        if (!e_.residual(residual_.data())) fail_residual(before_.time + h, still);
-        e_.jacobian(1 / h, matrix_);
-        {
-            Stopwatch watch(e_.shares.algebra);
-            if (!lu_.factor(matrix_)) throw NumericFailure("run-failed", fmt::format("at {:.9g} s: the equations lose their rank", before_.time));
-            lu_.solve(residual_.data());
+        constexpr int kDeepest = 8;  // 256 sub-steps
+        const State begin = before_;
+        int depth = 0;
+        std::uint32_t done = 0;  // in units of the finest sub-step
+        constexpr std::uint32_t kWhole = 1u << kDeepest;
+        State from = begin;
+        while (done < kWhole) {
+            std::uint32_t part = kWhole >> depth;
+            double to = done + part == kWhole ? begin.time + h : begin.time + h * static_cast<double>(done + part) / kWhole;
+            if (settle(from, to)) {
+                done += part;
+                from = now_;
+                // the next pair of sub-steps may be one again
+                while (depth > 0 && done % (kWhole >> (depth - 1)) == 0) --depth;
+                continue;
+            }
+            if (++depth > kDeepest) fail_to_settle(from.time, to - from.time);
+            deepest_ = std::max(deepest_, depth);
+            if (done == 0 && depth == 1) ++n_divided_;
+            lu_.forget_pivots();
         }
-        for (std::size_t i = 0; i < n_; ++i) {
-            now_.z[i] = before_.z[i] - residual_[i];
-            now_.rates[i] = -residual_[i] / h;
+        before_ = begin;
+    }
+
+    // z and rates at `to`, by one step from `from`, into now_. False if it does not settle.
+    bool settle(const State& from, double to)
+    {
+        constexpr int kMostTurns = 8;
+        constexpr double kClose = 1e-5;  // of a quantity's value or usual size: far below what such a step leaves out
+        constexpr double kFast = 0.05;   // corrections shrink by this: the matrix at hand serves the next turn too
+        double h = to - from.time;
+        now_ = from;
+        now_.time = to;
+        std::fill(now_.rates.begin(), now_.rates.end(), 0.0);
+        double before = HUGE_VAL;
+        bool have_matrix = false;
+        for (int turn = 0; turn < kMostTurns; ++turn) {
+            e_.at(to, now_.z.data(), now_.rates.data());
+            ++counts_.residuals;
+            if (!e_.residual(residual_.data())) {
+                if (turn == 0) fail_residual(to, now_.rates);
+                return false;
+            }
+            if (!have_matrix) {
+                ++counts_.jacobians;
+                e_.jacobian(1 / h, matrix_);
+                Stopwatch watch(e_.shares.algebra);
+                if (!lu_.factor(matrix_)) {
+                    lost_ = lu_.lost();
+                    return false;
+                }
+                have_matrix = true;
+            }
+            {
+                Stopwatch watch(e_.shares.algebra);
+                lu_.solve(residual_.data());
+            }
+            double size = 0;
+            for (std::size_t i = 0; i < n_; ++i) {
+                double share = std::abs(residual_[i]) / std::max(std::abs(now_.z[i]), m_.form.z[i].usual);
+                if (!(share <= size)) size = share, worst_ = i;
+                now_.z[i] -= residual_[i];
+                now_.rates[i] -= residual_[i] / h;
+            }
+            if (!std::isfinite(size)) return false;
+            if (size <= kClose) return true;
+            if (turn > 1 && size > before) return false;  // farther off than before: a shorter step is nearer to its solution
+            have_matrix = size < kFast * before && turn > 0;
+            before = size;
         }
-        now_.time = before_.time + h;
+        return false;
+    }
+
+    [[noreturn]] void fail_to_settle(double time, double h)
+    {
+        std::string what = lost_ < n_
+                               ? fmt::format("the equations lose their rank: nothing settles {}", describe_z(m_, lost_, now_.z[lost_]))
+                               : fmt::format("the equations of a step of {:g} s do not settle, least of all {}", h, describe_z(m_, worst_, now_.z[worst_]));
+        throw NumericFailure("run-failed", fmt::format("at {:.9g} s: {}", time, what),
+                             "give a shorter step; a variable one (bdf, sdirk) shows what happens there");
     }
 
     [[noreturn]] void fail_residual(double time, const std::vector<double>& rates)
@@ -158,6 +234,7 @@ private:
     const SourceSet& sources_;
     IntegratorSettings settings_;
     std::size_t n_;
+    bool explicit_;  ///< rates by evaluation alone
     ConsistentSolver consistent_;
     LinearSolver lu_;
     RootSearch roots_;
@@ -165,6 +242,8 @@ private:
     bool root_ = false;
     std::vector<double> residual_, matrix_;
     StepCounts counts_;
+    std::size_t n_divided_ = 0, worst_ = 0, lost_ = static_cast<std::size_t>(-1);
+    int deepest_ = 0;
 };
 
 }  // namespace

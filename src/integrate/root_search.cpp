@@ -10,7 +10,7 @@
 namespace netloop {
 namespace {
 
-constexpr double kUnsure = 1e-11, kTiny = 1e-300;
+constexpr double kUnsureSide = 1e-11, kTiny = 1e-300;
 constexpr double kRounding = 1e-12;  ///< of the largest value seen: what stays so near to zero crosses nothing
 
 bool crosses(double a, double b)
@@ -110,7 +110,7 @@ void RootSearch::take_sides()
         double sign = a.kind == ActiveRoot::Kind::value && e_.mode(a.condition) != 0 ? -1 : 1;
         double& g = before_[a.root];
         largest_[a.root] = std::max(largest_[a.root], std::abs(g));
-        near_[a.root] = std::abs(g) <= kUnsure * largest_[a.root] ? 1 : 0;
+        near_[a.root] = std::abs(g) <= kUnsureSide * largest_[a.root] ? 1 : 0;
         if (near_[a.root] != 0) g = sign * kTiny;
     }
 }
@@ -168,7 +168,7 @@ bool RootSearch::find(double before, double now, const std::function<void(double
         bool beginning = t - before < kBegin * (now - before);
         for (const ActiveRoot& active : active_) {
             std::size_t i = active.root;
-            double unsure = near_[i] != 0 && beginning ? kUnsure : rounding;
+            double unsure = near_[i] != 0 && beginning ? kUnsureSide : rounding;
             if (unsure > 0 && std::abs(g[i]) <= unsure * largest_[i]) g[i] = std::copysign(kTiny, before_[i]);
         }
     };
@@ -183,7 +183,7 @@ bool RootSearch::find(double before, double now, const std::function<void(double
             for (const ActiveRoot& a : active_) {
                 double size = std::abs(now_[a.root]);
                 largest_[a.root] = std::max(largest_[a.root], size);
-                if (size > kUnsure * largest_[a.root]) near_[a.root] = 0;
+                if (size > kUnsureSide * largest_[a.root]) near_[a.root] = 0;
             }
             std::swap(before_, now_);
             return false;

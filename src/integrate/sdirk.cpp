@@ -22,17 +22,17 @@ namespace {
 
 constexpr std::size_t kStages = 6;
 constexpr double kDiagonal = 0.25;
-using Row = std::array<double, kStages>;
-constexpr std::array<Row, kStages> kA{
-    Row{0, 0, 0, 0, 0, 0},
-    Row{0.25, kDiagonal, 0, 0, 0, 0},
-    Row{8611.0 / 62500, -1743.0 / 31250, kDiagonal, 0, 0, 0},
-    Row{5012029.0 / 34652500, -654441.0 / 2922500, 174375.0 / 388108, kDiagonal, 0, 0},
-    Row{15267082809.0 / 155376265600, -71443401.0 / 120774400, 730878875.0 / 902184768, 2285395.0 / 8070912, kDiagonal, 0},
-    Row{82889.0 / 524892, 0, 15625.0 / 83664, 69875.0 / 102672, -2260.0 / 8211, kDiagonal},
+using Weights = std::array<double, kStages>;
+constexpr std::array<Weights, kStages> kA{
+    Weights{0, 0, 0, 0, 0, 0},
+    Weights{0.25, kDiagonal, 0, 0, 0, 0},
+    Weights{8611.0 / 62500, -1743.0 / 31250, kDiagonal, 0, 0, 0},
+    Weights{5012029.0 / 34652500, -654441.0 / 2922500, 174375.0 / 388108, kDiagonal, 0, 0},
+    Weights{15267082809.0 / 155376265600, -71443401.0 / 120774400, 730878875.0 / 902184768, 2285395.0 / 8070912, kDiagonal, 0},
+    Weights{82889.0 / 524892, 0, 15625.0 / 83664, 69875.0 / 102672, -2260.0 / 8211, kDiagonal},
 };
-constexpr Row kEmbedded{4586570599.0 / 29645900160, 0, 178811875.0 / 945068544, 814220225.0 / 1159782912, -3700637.0 / 11593932, 61727.0 / 225920};
-constexpr Row kC{0, 0.5, 83.0 / 250, 31.0 / 50, 17.0 / 20, 1};
+constexpr Weights kEmbedded{4586570599.0 / 29645900160, 0, 178811875.0 / 945068544, 814220225.0 / 1159782912, -3700637.0 / 11593932, 61727.0 / 225920};
+constexpr Weights kC{0, 0.5, 83.0 / 250, 31.0 / 50, 17.0 / 20, 1};
 
 /// The embedded method lies so close to the other that its distance tells too little: at one tolerance the other methods here come out
 /// several times more exact. With this factor they are alike.
@@ -141,10 +141,8 @@ private:
                 h_ = 0.25 * h;
             }
             if (h_ < least_step(before_.time) || failures > kMostFailures) {
-                const char* cause = solved == Solved::yes     ? "the error of a step stays too large however small the step"
-                                    : solved == Solved::never ? "the equations lose their rank"
-                                                              : "the equations of a step cannot be solved however small the step";
-                throw NumericFailure("run-failed", describe_failed_step(e_, sources_, before_.time, cause, equations_.not_finite(), worst(), before_.z.data()));
+                throw NumericFailure("run-failed", describe_failed_step(e_, sources_, before_.time, StepEquations::cause(solved), equations_.not_finite(),
+                                                                        worst(), before_.z.data(), solved == Solved::never ? equations_.lost() : std::nullopt));
             }
         }
     }

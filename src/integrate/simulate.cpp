@@ -248,7 +248,7 @@ bool Simulation::advance(double target, const std::vector<double>& outputs, cons
         // where nothing looks at the state, it need not be taken out of the integrator's history at every step
         if (looks_at_state || fragile_ || limits_.any() || stopped != Integrator::Stopped::stepped) integrator_->interpolate(t, state_);
         state_.time = t;
-        if (limits_.any() && !limits_.hold(state_)) {
+        if (limits_.any() && !limits_.hold(state_) && !settled_within_limits(from, stopped != Integrator::Stopped::root)) {
             // when: the rows up to there are recorded
             constexpr int kHalvings = 40;
             double within = from, outside = t;
@@ -321,6 +321,30 @@ void Simulation::count_step(double taken)
 }
 
 // What has no history behind an event: members of z whose value or rate jumped by more than the error that a step may have.
+// A step settles what is no state with the matrix at hand; where a slope is all but flat behind a corner, that may be far from what the equations say. Before a
+// range is called left they are solved, and the integrator goes on from there.
+bool Simulation::settled_within_limits(double from, bool goes_on)
+{
+    const State before = state_;
+    auto solved = [&] { return evaluation_.solve_rest(state_.time, state_.z, state_.rates) && limits_.hold(state_); };
+    if (!solved()) {
+        // from where the step began, if what it ended with is no good guess
+        State begin = before;
+        integrator_->interpolate(from, begin);
+        state_ = before;
+        for (std::size_t i = 0; i < begin.z.size(); ++i)
+            if (!evaluation_.is_state(i)) state_.z[i] = begin.z[i];
+        if (!solved()) {
+            state_ = before;
+            return false;
+        }
+    }
+    if (!goes_on) return true;
+    find_jumps(before);
+    if (anything_jumped()) integrator_->resume(state_, jumped_);
+    return true;
+}
+
 void Simulation::find_jumps(const State& before)
 {
     const auto& z = evaluation_.model().form.z;

@@ -71,6 +71,7 @@ private:
     /// Something happens at state_.time; `found`: which root functions crossed and which way, may be empty.
     void moment(const std::vector<int>& found, const RowSink& sink);
     void take_integrator();
+    bool settled_within_limits(double from, bool goes_on);
     void find_jumps(const State& before);
     bool anything_jumped() const;
     void remember_for_delays(double from, double to);

@@ -33,11 +33,35 @@ StepEquations::Solved StepEquations::solve(double t, double cj, const double* we
         }
         if (iterate(t, cj, weight, correction)) {
             ++matrix_age_;
+            if (at_corner_ > 0)
+                --at_corner_;
+            else
+                n_unsolved_ = 0;
             return Solved::yes;
         }
-        if (renew) return Solved::no;
+        if (renew) break;
         renew = true;
     }
+    constexpr int kShorterFirst = 2;  // a shorter step is the better answer to most of what does not converge
+    if (++n_unsolved_ <= kShorterFirst) return Solved::no;
+    predict();
+    if (!iterate_anew(t, cj, weight, correction)) return Solved::no;
+    constexpr int kStays = 50;  // a solution that lies at a corner does so for some steps
+    at_corner_ = kStays;
+    return Solved::yes;
+}
+
+const char* StepEquations::cause(Solved solved)
+{
+    switch (solved) {
+        case Solved::yes:
+            return "the error of a step stays too large however small the step";
+        case Solved::never:
+            return "the equations lose their rank";
+        case Solved::no:
+            break;
+    }
+    return "the equations of a step cannot be solved however small the step";
 }
 
 bool StepEquations::factor(double t, double cj)
@@ -56,8 +80,14 @@ bool StepEquations::factor(double t, double cj)
     if (lu_->factor(used_values_)) return true;
     // another order of elimination may do
     used_.clear();
-    lu_.emplace(e_.model().pattern);
+    take_solver(e_.model().pattern);
     return lu_->factor(matrix_);
+}
+
+void StepEquations::take_solver(const SparsePattern& pattern)
+{
+    n_full_before_ += lu_->n_full();
+    lu_.emplace(pattern);
 }
 
 void StepEquations::take_used_entries()
@@ -81,13 +111,13 @@ void StepEquations::take_used_entries()
     choice_ = e_.selection().version();
     constexpr double kWorthIt = 0.7;  // of all entries
     if (static_cast<double>(used.size()) > kWorthIt * static_cast<double>(keep.size())) {
-        if (had) lu_.emplace(whole);
+        if (had) take_solver(whole);
         used_.clear();
         return;
     }
     used_ = std::move(used);
     used_values_.resize(used_.size());
-    lu_.emplace(few);
+    take_solver(few);
 }
 
 bool StepEquations::residual(double t)
@@ -125,6 +155,28 @@ bool StepEquations::iterate(double t, double cj, const double* weight, double* c
             security = rate_ / (1 - rate_);
         }
         if (security * size <= closeness_) return true;
+    }
+    return false;
+}
+
+// With a matrix of its own for each turn. At a corner (max, clamp, the seat of a valve) slopes differ by powers of ten from one side to the other, and no one
+// matrix leads from the one side to a solution on the other; a shorter step would meet the corner all the same.
+bool StepEquations::iterate_anew(double t, double cj, const double* weight, double* correction)
+{
+    constexpr int kMost = 8;
+    constexpr double kClosely = 0.05;
+    double before = HUGE_VAL;
+    for (int turn = 0; turn < kMost; ++turn) {
+        if (!factor(t, cj) || !residual(t)) return false;
+        {
+            Stopwatch watch(e_.shares.algebra);
+            lu_->solve(delta_.data());
+        }
+        double size = correct(delta_.size(), 1, cj, delta_.data(), weight, e_.z(), e_.rates(), correction);
+        if (!std::isfinite(size)) return false;
+        if (size <= kClosely * closeness_) return true;
+        if (turn > 3 && size > 0.5 * before) return false;
+        before = size;
     }
     return false;
 }

@@ -17,6 +17,8 @@ public:
     StepEquations(Evaluation& evaluation, StepCounts& counts, double closeness);
 
     enum class Solved { yes, no, never };  ///< never: not even with a fresh matrix
+    /// For messages: why no step could be made, however small, when the last attempt was solved like this.
+    static const char* cause(Solved solved);
     /// Solves F(t, z, z') = 0 along z' = ... + cj z, from what `predict` writes to z() and rates() of the evaluation, until the corrections
     /// times `weight` are small against 1. `correction`, set to 0 by `predict`, adds them up.
     Solved solve(double t, double cj, const double* weight, double* correction, const std::function<void()>& predict);
@@ -28,17 +30,23 @@ public:
         lu_->forget_pivots();
     }
     const NotFinitePoint& not_finite() const { return not_finite_; }
+    /// After `never`: the member of z that no equation settles, if it is known.
+    std::optional<std::size_t> lost() const { return lu_->lost() < delta_.size() ? std::optional(lu_->lost()) : std::nullopt; }
+    std::size_t n_full_factorisations() const { return n_full_before_ + lu_->n_full(); }
 
 private:
+    void take_solver(const SparsePattern& pattern);
     bool factor(double t, double cj);
     void take_used_entries();
     bool residual(double t);
     bool iterate(double t, double cj, const double* weight, double* correction);
+    bool iterate_anew(double t, double cj, const double* weight, double* correction);
 
     Evaluation& e_;
     StepCounts& counts_;
     double closeness_;
     std::optional<LinearSolver> lu_;
+    std::size_t n_full_before_ = 0;  ///< of solvers for other choices of states
     std::vector<double> delta_, matrix_;
     /// Where states are chosen: entries that the present choice uses, and their values; links could refer to any candidate, but refer to two members each.
     /// Empty: all are taken.
@@ -47,6 +55,8 @@ private:
     std::size_t choice_ = 0;                             ///< that `used_` belongs to
     double cj_of_matrix_ = 1, cj_last_ = 0, rate_ = -1;  ///< rate of convergence in the last step; negative: not known
     int matrix_age_ = 0;
+    int n_unsolved_ = 0;  ///< attempts in a row that did not converge
+    int at_corner_ = 0;   ///< steps for which a matrix for each turn is tried at once, should one not do
     bool matrix_is_wrong_ = true;
     NotFinitePoint not_finite_;
 };

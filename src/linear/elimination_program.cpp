@@ -10,10 +10,10 @@
 namespace netloop {
 namespace {
 
-constexpr std::size_t kLongest = 20000;  ///< operations; beyond, KLU's loops are as fast as code that no longer fits the caches
+constexpr std::size_t kLongestProgram = 20000;  ///< operations; beyond, KLU's loops are as fast as code that no longer fits the caches
 
 // The programs in the making: factorisation and substitution over one memory of places, each written once.
-class Writer {
+class EliminationWriter {
 public:
     std::uint32_t place() { return next_++; }
     std::uint32_t size() const { return next_; }
@@ -70,7 +70,7 @@ private:
 
     bool write(const SparsePattern& p, const std::vector<std::int64_t>& rows, const std::vector<std::int64_t>& columns)
     {
-        Writer writer;
+        EliminationWriter writer;
         first_entry_ = writer.size();
         for (std::size_t k = 0; k < entries_; ++k) writer.place();
         first_b_ = writer.size();
@@ -119,7 +119,7 @@ private:
                 line[r].erase(k);
             }
             for (auto u = std::next(pivot); u != line[k].end(); ++u) factor.results.push_back(u->second);
-            if (f.code.size() + s.code.size() > kLongest) return false;
+            if (f.code.size() + s.code.size() > kLongestProgram) return false;
         }
         results_.resize(n_);
         for (std::uint32_t k = static_cast<std::uint32_t>(n_); k-- > 0;) {
@@ -138,7 +138,7 @@ private:
         memory_[one_] = 1;
         return factor_ != nullptr && solve_ != nullptr;
     }
-    static std::uint32_t negated(Writer& writer, Kernel& to, std::uint32_t a) { return writer.operation(to, Op::neg, a, 0); }
+    static std::uint32_t negated(EliminationWriter& writer, Kernel& to, std::uint32_t a) { return writer.operation(to, Op::neg, a, 0); }
 
     struct Multiplier {
         std::uint32_t place = 0, pivot_row = 0, row = 0;
@@ -157,7 +157,7 @@ private:
 std::unique_ptr<FixedElimination> make_elimination_program(const SparsePattern& pattern, const std::vector<std::int64_t>& rows,
                                                            const std::vector<std::int64_t>& columns)
 {
-    if (pattern.n_entries() > kLongest / 2) return nullptr;
+    if (pattern.n_entries() > kLongestProgram / 2) return nullptr;
     return EliminationProgram::make(pattern, rows, columns);
 }
 

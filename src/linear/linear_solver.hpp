@@ -46,6 +46,10 @@ public:
     void solve(double* b) { fixed_is_good_ ? fixed_->solve(b) : klu_.solve(b); }
     /// The next matrix will be so different that old pivots are not worth trying.
     void forget_pivots();
+    /// After factor() said false: see SparseLU::lost().
+    std::size_t lost() const { return klu_.lost(); }
+    /// Factorisations with a search for pivots: where a fixed order served they are none.
+    std::size_t n_full() const { return klu_.n_full(); }
     /// Which form served last: "dense", "banded", "program" or "KLU".
     const char* form() const { return fixed_is_good_ ? fixed_->name() : "KLU"; }
 

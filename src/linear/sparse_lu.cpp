@@ -8,6 +8,9 @@ namespace netloop {
 static_assert(sizeof(SuiteSparse_long) == sizeof(std::int64_t));
 
 namespace {
+
+constexpr double kClear = 1e-12;  ///< least over largest pivot from which there is no doubt, without a closer look
+
 SuiteSparse_long* as_long(std::vector<std::int64_t>& v)
 {
     return reinterpret_cast<SuiteSparse_long*>(v.data());
@@ -31,6 +34,7 @@ SparseLU::~SparseLU()
 void SparseLU::forget_pivots()
 {
     if (numeric_ != nullptr) klu_l_free_numeric(&numeric_, &common_);
+    looked_at_ = 1;
 }
 
 // Quantities come in SI: a pressure is 1e7, a share of air 1e-4, an enthalpy 1e5. KLU scales rows; without columns to match, the size of pivots would tell
@@ -54,26 +58,121 @@ void SparseLU::scale_columns(const std::vector<double>& values)
     }
 }
 
+// With the pivots of an earlier matrix. False if the elimination grows: then it is not stable for this one.
+bool SparseLU::factor_again()
+{
+    constexpr double kGrowth = 1e-6;  // entries may grow to its inverse: a relative error of some 1e-10, which Newton's iteration does not feel
+    bool ok = klu_l_refactor(as_long(pattern_.starts), as_long(pattern_.rows), scaled_.data(), symbolic_, numeric_, &common_) != 0 && common_.status == KLU_OK;
+    ok = ok && klu_l_rgrowth(as_long(pattern_.starts), as_long(pattern_.rows), scaled_.data(), symbolic_, numeric_, &common_) != 0 && common_.rgrowth > kGrowth;
+    // small pivots are no harm by themselves; far smaller ones than those that were looked at may be
+    constexpr double kMuchSmaller = 1e-4;
+    return ok && klu_l_rcond(symbolic_, numeric_, &common_) != 0 && common_.rcond > std::min(kClear, kMuchSmaller * looked_at_);
+}
+
+// The sizes of the unknowns that go best with the matrix: those for which rows and columns have entries of one size, as far as may be.
+// Source: Curtis and Reid (1972), On the automatic scaling of matrices for Gaussian elimination, J. IMA 10, 118-124; here by means of rows and columns in turn.
+void SparseLU::take_sizes()
+{
+    constexpr int kRounds = 12;
+    auto n = pattern_.n_columns;
+    std::vector<double> row(n), column(n, 0.0), count(n);
+    std::vector<double> logs(scaled_.size());
+    for (std::size_t k = 0; k < logs.size(); ++k) logs[k] = scaled_[k] == 0 ? std::nan("") : std::log2(std::abs(scaled_[k]));
+    for (int round = 0; round < kRounds; ++round) {
+        std::fill(row.begin(), row.end(), 0.0);
+        std::fill(count.begin(), count.end(), 0.0);
+        for (std::size_t c = 0; c < n; ++c)
+            for (auto k = static_cast<std::size_t>(pattern_.starts[c]); k < static_cast<std::size_t>(pattern_.starts[c + 1]); ++k) {
+                if (std::isnan(logs[k])) continue;
+                row[static_cast<std::size_t>(pattern_.rows[k])] += logs[k] - column[c];
+                ++count[static_cast<std::size_t>(pattern_.rows[k])];
+            }
+        for (std::size_t i = 0; i < n; ++i) row[i] /= std::max(count[i], 1.0);
+        for (std::size_t c = 0; c < n; ++c) {
+            double sum = 0, entries = 0;
+            for (auto k = static_cast<std::size_t>(pattern_.starts[c]); k < static_cast<std::size_t>(pattern_.starts[c + 1]); ++k)
+                if (!std::isnan(logs[k])) sum += logs[k] - row[static_cast<std::size_t>(pattern_.rows[k])], ++entries;
+            column[c] = sum / std::max(entries, 1.0);
+        }
+    }
+    size_.resize(n);
+    for (std::size_t c = 0; c < n; ++c) size_[c] = std::exp2(-std::clamp(column[c], -900.0, 900.0));
+}
+
+// Whether no matrix whose entries differ from these by a few roundings is singular. With A^-1 taken from the factors, |A^-1| |A| s is what such changes do to a
+// solution of size s; its largest member against s is estimated without forming the inverse, by the method for the 1-norm of B^T where
+// B = diag(1/s) A^-1 diag(|A| s). Rows may be in any units: |A^-1| |A| is the same.
+// Source: Higham (1988), FORTRAN codes for estimating the one-norm, ACM TOMS 14, 381-396; Skeel (1979), J. ACM 26, 494-526.
+bool SparseLU::is_regular()
+{
+    constexpr double kSingular = 1e15;
+    constexpr int kMostRounds = 5;
+    auto n = pattern_.n_columns;
+    auto count = static_cast<SuiteSparse_long>(n);
+    take_sizes();
+    sums_.assign(n, 0);
+    for (std::size_t c = 0; c < n; ++c)
+        for (auto k = static_cast<std::size_t>(pattern_.starts[c]); k < static_cast<std::size_t>(pattern_.starts[c + 1]); ++k)
+            sums_[static_cast<std::size_t>(pattern_.rows[k])] += std::abs(scaled_[k]) * size_[c];
+    probe_.assign(n, 1.0 / static_cast<double>(n));
+    double estimate = 0;
+    std::size_t last = n;
+    for (int round = 0; round < kMostRounds; ++round) {
+        // y = B^T x
+        for (std::size_t i = 0; i < n; ++i) probe_[i] /= size_[i];
+        klu_l_tsolve(symbolic_, numeric_, count, 1, probe_.data(), &common_);
+        double sum = 0;
+        for (std::size_t i = 0; i < n; ++i) sum += std::abs(probe_[i] *= sums_[i]);
+        if (!std::isfinite(sum)) return false;
+        bool grows = sum > estimate;
+        estimate = std::max(estimate, sum);
+        if (!grows) break;
+        // z = B sign(y): where it is largest, the next x is one
+        sign_.resize(n);
+        for (std::size_t i = 0; i < n; ++i) sign_[i] = (probe_[i] < 0 ? -1 : 1) * sums_[i];
+        klu_l_solve(symbolic_, numeric_, count, 1, sign_.data(), &common_);
+        std::size_t largest = 0;
+        for (std::size_t i = 0; i < n; ++i)
+            if (std::abs(sign_[i] /= size_[i]) > std::abs(sign_[largest])) largest = i;
+        lost_ = largest;
+        if (largest == last || estimate > kSingular) break;
+        last = largest;
+        std::fill(probe_.begin(), probe_.end(), 0.0);
+        probe_[largest] = 1;
+    }
+    return estimate <= kSingular;
+}
+
 bool SparseLU::factor(const std::vector<double>& values)
 {
+    lost_ = pattern_.n_columns;
     if (pattern_.n_columns == 0) return true;
     if (symbolic_ == nullptr) return false;
     for (double v : values)
         if (!std::isfinite(v)) return false;
     scale_columns(values);
-    double* data = scaled_.data();
     if (numeric_ != nullptr) {
-        // the old pivots may have become bad: look at the growth, and factor anew if it is large
-        bool ok = klu_l_refactor(as_long(pattern_.starts), as_long(pattern_.rows), data, symbolic_, numeric_, &common_) != 0 && common_.status == KLU_OK;
-        if (ok && klu_l_rcond(symbolic_, numeric_, &common_) != 0 && common_.rcond > 1e-8) return true;
+        if (factor_again()) {
+            ++n_again_;
+            return true;
+        }
         klu_l_free_numeric(&numeric_, &common_);
     }
-    numeric_ = klu_l_factor(as_long(pattern_.starts), as_long(pattern_.rows), data, symbolic_, &common_);
+    ++n_full_;
+    numeric_ = klu_l_factor(as_long(pattern_.starts), as_long(pattern_.rows), scaled_.data(), symbolic_, &common_);
     if (numeric_ == nullptr || common_.status == KLU_SINGULAR) {
+        if (common_.singular_col >= 0 && common_.singular_col < static_cast<SuiteSparse_long>(pattern_.n_columns))
+            lost_ = static_cast<std::size_t>(common_.singular_col);
         if (numeric_ != nullptr) klu_l_free_numeric(&numeric_, &common_);
         return false;
     }
-    return klu_l_rcond(symbolic_, numeric_, &common_) != 0 && common_.rcond > 1e-17;
+    if (klu_l_rcond(symbolic_, numeric_, &common_) == 0) return false;
+    if (common_.rcond < kClear && !is_regular()) {
+        klu_l_free_numeric(&numeric_, &common_);
+        return false;
+    }
+    looked_at_ = common_.rcond;
+    return true;
 }
 
 bool SparseLU::order(std::vector<std::int64_t>& rows, std::vector<std::int64_t>& columns) const

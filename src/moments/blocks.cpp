@@ -13,7 +13,7 @@
 namespace netloop {
 namespace {
 
-constexpr std::uint32_t kNone = EventPrograms::kNone;
+constexpr std::uint32_t kNoMemory = EventPrograms::kNone;
 constexpr std::size_t kMostWarnings = 100;
 
 }  // namespace
@@ -93,7 +93,7 @@ void Blocks::run(const std::vector<std::uint32_t>& list, State& s)
             std::vector<double> of;
             for (std::size_t k = 0; k < b.settings.size(); ++k) {
                 const EventPrograms::Setting& setting = b.settings[k];
-                bool set = setting.when == kNone || e_.value_at(setting.when) != 0;
+                bool set = setting.when == kNoMemory || e_.value_at(setting.when) != 0;
                 of.push_back(set ? e_.value_at(setting.value) : std::nan(""));
                 if (set && !std::isfinite(of.back()))
                     throw NumericFailure("run-failed", fmt::format("at {:.9g} s '{}' is set to no finite value ({})\n      {}", s.time,
@@ -119,7 +119,7 @@ void Blocks::say(std::uint32_t block, const State& s)
     const FlatBlock& b = m().form.events.blocks[block];
     for (std::size_t k = 0; k < b.alerts.size(); ++k) {
         std::uint32_t when = m().events.blocks[block].alerts[k];
-        if (when != kNone && e_.value_at(when) == 0) continue;
+        if (when != kNoMemory && e_.value_at(when) == 0) continue;
         const FlatAlert& a = b.alerts[k];
         if (a.action == FlatAlert::Action::fail) throw NumericFailure("said-fail", fmt::format("at {:.9g} s: {}\n      {}", s.time, a.text, place(block)));
         if (a.action == FlatAlert::Action::stop && stop_.empty()) stop_ = a.text;
@@ -140,7 +140,7 @@ void Blocks::apply(std::uint32_t block, const std::vector<double>& values, State
         if (memory != FlatSetting::kNone) {
             claim(memory, block, setting_name(block, k), s);
             set(memory, values[k], block);
-        } else if (setting.state != kNone && e_.is_state(setting.state)) {
+        } else if (setting.state != kNoMemory && e_.is_state(setting.state)) {
             claim(m().form.events.memories.size() + setting.state, block, setting_name(block, k), s);
             double value = setting.sign * values[k];
             if (s.z[setting.state] == value) continue;

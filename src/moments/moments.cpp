@@ -14,7 +14,7 @@ namespace netloop {
 namespace {
 
 constexpr int kMostRounds = 50;
-using Kind = FlatBlock::Kind;
+using BlockKind = FlatBlock::Kind;
 
 }  // namespace
 
@@ -36,13 +36,13 @@ Moments::Moments(Evaluation& evaluation, ConsistentSolver& consistent, const Sou
 {
     const auto& blocks = m().form.events.blocks;
     for (std::uint32_t b = 0; b < blocks.size(); ++b) {
-        if (blocks[b].kind == Kind::transition) {
+        if (blocks[b].kind == BlockKind::transition) {
             auto& of = transitions_[blocks[b].sequence];
             of.resize(std::max<std::size_t>(of.size(), m().form.events.sequences[blocks[b].sequence].stages.size()));
             of[blocks[b].stage].push_back(b);
         }
-        if (blocks[b].kind == Kind::when) whens_.push_back(b);
-        if (blocks[b].kind == Kind::entry) entries_[blocks[b].sequence].push_back(b);
+        if (blocks[b].kind == BlockKind::when) whens_.push_back(b);
+        if (blocks[b].kind == BlockKind::entry) entries_[blocks[b].sequence].push_back(b);
     }
 }
 
@@ -219,7 +219,7 @@ void Moments::begin(State& s)
     std::fill(looked_ahead_.begin(), looked_ahead_.end(), 0);
     std::vector<std::uint32_t> start;
     for (std::uint32_t b = 0; b < was_.size() && recorded_.empty(); ++b)
-        if (m().form.events.blocks[b].kind == Kind::start) start.push_back(b);
+        if (m().form.events.blocks[b].kind == BlockKind::start) start.push_back(b);
     blocks_.run(start, s);
     run_every(s);
     // what is forbidden is so from the start on: a `when` that does nothing but fail is looked at there, too

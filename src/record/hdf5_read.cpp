@@ -15,7 +15,7 @@ namespace {
 
 using namespace hdf5;
 
-constexpr hsize_t kMostColumns = 10000000, kMostEvents = 1000000;
+constexpr hsize_t kMostColumnsRead = 10000000, kMostEvents = 1000000;
 
 std::string text_or_nothing(const char* text)
 {
@@ -139,7 +139,7 @@ void read_columns(const Hdf5Source& source, std::vector<std::size_t>& index, Rec
     Handle set(H5Dopen2(source.file(), "columns", H5P_DEFAULT), H5Dclose);
     if (!set.ok()) throw source.refuse("a part of it is missing");
     Contents c = contents_of(set);
-    if (!is_table(set, c, {"name", "unit", "description", "origin"}, {"scale", "offset", "index"}, kMostColumns))
+    if (!is_table(set, c, {"name", "unit", "description", "origin"}, {"scale", "offset", "index"}, kMostColumnsRead))
         throw source.refuse("its columns are no table of names, units and places");
     Rows<ColumnRow> rows(set, column_type(), c.size[0]);
     if (!rows.read()) throw source.refuse("its columns cannot be read");

@@ -44,6 +44,7 @@ void ConsistentSolver::renew()
     lu_.emplace(pattern_);
     n_ = evaluation_.model().n();
     factored_ = false;
+    last_.clear();
     // rates that each stand alone in their equation need no elimination
     diagonal_ = pattern_.n_entries() == n_;
     for (std::size_t i = 0; diagonal_ && i < n_; ++i) diagonal_ = pattern_.rows[i] == static_cast<std::int64_t>(i);
@@ -111,9 +112,22 @@ void ConsistentSolver::solve(State& s, const SourceSet& sources)
     std::vector<double> x(n);
     for (std::size_t i = 0; i < n; ++i) x[i] = evaluation_.is_state(i) ? s.rates[i] : s.z[i];
     std::vector<double> begin = x;
-    if (with_old_matrix(x)) return;
+    if (with_old_matrix(x)) {
+        last_ = x;
+        return;
+    }
     x = begin;
     NewtonResult result = solve_newton(problem_, *lu_, x);
+    if (result.outcome != NewtonResult::Outcome::converged && last_.size() == n) {
+        // what an integrator's polynomial says of what is no state may be no guess at all: the last point that was solved may be a better one
+        std::vector<double> again = last_;
+        NewtonResult second = solve_newton(problem_, *lu_, again);
+        if (second.outcome == NewtonResult::Outcome::converged) {
+            result = second;
+            x = again;
+        }
+    }
+    if (result.outcome == NewtonResult::Outcome::converged) last_ = x;
     factored_ = result.outcome == NewtonResult::Outcome::converged;
     if (diagonal_ && factored_) problem_.jacobian(x, pivots_);
     place(x);

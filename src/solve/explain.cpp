@@ -221,7 +221,7 @@ void NotFinitePoint::remember(const double* residuals, std::size_t n, double t, 
 }
 
 std::string describe_failed_step(const Evaluation& evaluation, const SourceSet& sources, double time, const std::string& cause, const NotFinitePoint& point,
-                                 const std::vector<std::size_t>& worst, const double* z)
+                                 const std::vector<std::size_t>& worst, const double* z, std::optional<std::size_t> lost)
 {
     const CompiledModel& model = evaluation.model();
     std::string text = fmt::format("at {:.9g} s: {}", time, cause);
@@ -231,6 +231,7 @@ std::string describe_failed_step(const Evaluation& evaluation, const SourceSet& 
         return text + fmt::format("\n      no finite value at {:.9g} s: {}\n      with {}", point.time,
                                   fault.empty() ? describe_residual(model, sources, point.residual) : fault, describe_operands(model, point.residual, point.z));
     }
+    if (lost) return text + "\n      nothing settles " + describe_z(model, *lost, z[*lost]);
     for (std::size_t k = 0; k < worst.size() && k < 3; ++k) {
         text += (k == 0 ? "\n      it fails most at " : ", then ") + describe_z(model, worst[k], z[worst[k]]);
         if (std::string settled = k == 0 ? describe_rate_of(model, sources, worst[0]) : ""; !settled.empty()) text += " (" + settled + ")";

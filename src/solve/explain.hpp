@@ -37,9 +37,9 @@ struct NotFinitePoint {
     void remember(const double* residuals, std::size_t n, double t, const double* z_values, const double* rate_values);
 };
 /// What is told of a step that cannot be made: an equation without a value if one was met at or after `time`, else the quantities that
-/// are off most (`worst`, first the worst) with their values.
+/// are off most (`worst`, first the worst) with their values; but where the rank was lost the member that no equation settles (`lost`), if it is known.
 std::string describe_failed_step(const Evaluation& evaluation, const SourceSet& sources, double time, const std::string& cause, const NotFinitePoint& point,
-                                 const std::vector<std::size_t>& worst, const double* z);
+                                 const std::vector<std::size_t>& worst, const double* z, std::optional<std::size_t> lost = {});
 /// The other equations of the block to which residual i belongs, which were solved for unknowns and put into it; a few.
 std::vector<std::string> describe_substituted(const CompiledModel& model, const SourceSet& sources, std::size_t i);
 /// The equation that settles the rate of member i of z, if one does.

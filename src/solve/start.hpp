@@ -47,6 +47,7 @@ private:
     bool factored_ = false, diagonal_ = false;
     std::vector<double> pivots_;  ///< of a diagonal matrix
     std::vector<double> by_z_, by_rate_, step_;
+    std::vector<double> last_;  ///< unknowns of the last point that was solved
 
     void place(const std::vector<double>& at);
     bool with_old_matrix(std::vector<double>& x);

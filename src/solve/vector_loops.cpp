@@ -228,8 +228,9 @@ void weigh(std::size_t n, double tolerance, const double* v, double* usual, doub
 
 std::vector<std::size_t> worst_first(const std::vector<double>& e, const std::vector<double>& w)
 {
-    std::vector<std::size_t> order(e.size());
-    std::iota(order.begin(), order.end(), 0);
+    std::vector<std::size_t> order;
+    for (std::size_t i = 0; i < e.size(); ++i)
+        if (e[i] * w[i] != 0) order.push_back(i);
     std::stable_sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) { return std::abs(e[a] * w[a]) > std::abs(e[b] * w[b]); });
     return order;
 }

@@ -7,7 +7,7 @@
 namespace netloop {
 namespace {
 
-constexpr double kNone = std::numeric_limits<double>::quiet_NaN();
+constexpr double kNoValue = std::numeric_limits<double>::quiet_NaN();
 using Derivatives = std::array<double, kMostDerivatives + 2>;
 
 // x^p and its derivatives.
@@ -69,7 +69,7 @@ Derivatives of_function(Op op, double x)
             return {t, u, -2 * t * u, u * (6 * t * t - 2), u * (16 * t - 24 * t * t * t)};
         }
         default:
-            return {kNone, kNone, kNone, kNone, kNone};
+            return {kNoValue, kNoValue, kNoValue, kNoValue, kNoValue};
     }
 }
 
@@ -149,6 +149,7 @@ PlainValues::PlainValues(const Graph& graph, const std::vector<NodeId>& roots, c
 
 void PlainValues::at(const LeafValues& leaves)
 {
+    time_ = leaves.time;
     for (std::uint32_t k = 0; k < steps_.size(); ++k) compute(k, leaves);
 }
 
@@ -178,12 +179,22 @@ double PlainValues::located(std::uint32_t step, const Step& s, const Measured& a
     constexpr double kRounding = 1e-8;
     Op op = s.node.op;
     double x = a.value, y = b.value;
-    if (std::isnan(x) || std::isnan(y)) return kNone;
+    if (std::isnan(x) || std::isnan(y)) return kNoValue;
     bool comparison = op == Op::less || op == Op::less_equal;
     double near = closeness_ * (a.spread + (comparison ? b.spread : 0)) + kRounding * (std::abs(x) + (comparison ? std::abs(y) : 0));
     switch (op) {
         case Op::less:
         case Op::less_equal: {
+            // no crossing is told closer than some roundings of the time: a steep one has gone so much further by then
+            constexpr double kTimeRounding = 200 * std::numeric_limits<double>::epsilon();
+            if (approach_.empty()) approach_.resize(steps_.size());
+            Approach& d = approach_[step];
+            if (d.seen && time_ > d.time) d.time_before = d.time, d.before = d.now, d.known = true;
+            d.seen = true;
+            d.time = time_;
+            d.now = x - y;
+            double since = d.time - d.time_before;
+            if (d.known && since > 0) near += std::abs(d.now - d.before) / since * kTimeRounding * (std::abs(d.time) + since);
             double holds = (op == Op::less ? x < y : x <= y) ? 1 : 0;
             return s.node.flag != 0 && std::abs(x - y) <= near ? choose(step, {holds, 1 - holds}) : holds;
         }
@@ -244,7 +255,7 @@ Series PlainValues::called_series(const Step& s)
     // what the two sides differ by is what the difference may be off by: so far it is allowed to be
     double doubt = h > 0 ? std::abs(side[1] - 2 * r.c[0].value + side[0]) / (2 * h) : 0;
     r.c[1] = {rate, std::abs(rate) + doubt / closeness_ + (h > 0 ? 1e-10 * r.c[0].spread / h : 0)};
-    for (std::size_t k = 2; k <= kMostDerivatives; ++k) r.c[k] = {kNone, kNone};
+    for (std::size_t k = 2; k <= kMostDerivatives; ++k) r.c[k] = {kNoValue, kNoValue};
     return r;
 }
 
@@ -252,7 +263,7 @@ Measured PlainValues::plain(const Step& s, std::uint32_t step, const LeafValues&
 {
     const Measured &a = values_[s.a], &b = values_[s.b], &c = values_[s.c];
     auto truth = [](bool v) { return Measured{v ? 1.0 : 0.0, 0}; };
-    auto logical = [&](bool v) { return std::isnan(a.value) || std::isnan(b.value) ? Measured{kNone, 0} : truth(v); };
+    auto logical = [&](bool v) { return std::isnan(a.value) || std::isnan(b.value) ? Measured{kNoValue, 0} : truth(v); };
     switch (s.node.op) {
         case Op::constant:
             return exact(s.constant);
@@ -293,7 +304,7 @@ Measured PlainValues::plain(const Step& s, std::uint32_t step, const LeafValues&
         }
         case Op::min:
         case Op::max: {
-            if (std::isnan(a.value) || std::isnan(b.value)) return {kNone, 0};
+            if (std::isnan(a.value) || std::isnan(b.value)) return {kNoValue, 0};
             bool first = s.node.op == Op::min ? a.value <= b.value : a.value >= b.value;
             return first ? a : b;
         }
@@ -307,9 +318,9 @@ Measured PlainValues::plain(const Step& s, std::uint32_t step, const LeafValues&
         case Op::logical_or:
             return logical(a.value != 0 || b.value != 0);
         case Op::logical_not:
-            return std::isnan(a.value) ? Measured{kNone, 0} : truth(a.value == 0);
+            return std::isnan(a.value) ? Measured{kNoValue, 0} : truth(a.value == 0);
         case Op::select:
-            return std::isnan(a.value) ? Measured{kNone, 0} : a.value != 0 ? b : c;
+            return std::isnan(a.value) ? Measured{kNoValue, 0} : a.value != 0 ? b : c;
         case Op::lookup: {
             const Table& t = graph_.table(s.node.a);
             int dx = s.node.flag / 16, dy = s.node.flag % 16;
@@ -323,7 +334,7 @@ Measured PlainValues::plain(const Step& s, std::uint32_t step, const LeafValues&
         case Op::pair:
             return {};
         default: {
-            if (!is_function(s.node.op)) return {kNone, 0};
+            if (!is_function(s.node.op)) return {kNoValue, 0};
             Derivatives d = of_function(s.node.op, a.value);
             return {d[0], std::abs(finite_or_zero(d[1])) * a.spread};
         }
@@ -351,7 +362,7 @@ Series PlainValues::series(const Step& s, std::uint32_t step, const LeafValues& 
         case Op::rate_of: {
             Series a = of(s.a), r;
             for (std::size_t k = 0; k < kMostDerivatives; ++k) r.c[k] = static_cast<double>(k + 1) * a.c[k + 1];
-            r.c[kMostDerivatives] = {kNone, kNone};
+            r.c[kMostDerivatives] = {kNoValue, kNoValue};
             return r;
         }
         case Op::add:
@@ -378,13 +389,13 @@ Series PlainValues::series(const Step& s, std::uint32_t step, const LeafValues& 
         case Op::min:
         case Op::max: {
             Series a = of(s.a), b = of(s.b);
-            if (std::isnan(a.c[0].value) || std::isnan(b.c[0].value)) return Series(Measured{kNone, 0});
+            if (std::isnan(a.c[0].value) || std::isnan(b.c[0].value)) return Series(Measured{kNoValue, 0});
             bool first = s.node.op == Op::min ? a.c[0].value <= b.c[0].value : a.c[0].value >= b.c[0].value;
             return first ? a : b;
         }
         case Op::select: {
             double holds = values_[s.a].value;
-            return std::isnan(holds) ? Series(Measured{kNone, 0}) : holds != 0 ? of(s.b) : of(s.c);
+            return std::isnan(holds) ? Series(Measured{kNoValue, 0}) : holds != 0 ? of(s.b) : of(s.c);
         }
         case Op::atan2: {
             Series y = of(s.a), x = of(s.b), dy, dx, angle(plain(s, step, leaves));
@@ -407,7 +418,7 @@ Series PlainValues::series(const Step& s, std::uint32_t step, const LeafValues& 
             const Measured &x1 = x.c[1], &y1 = y.c[1];
             r.c[1] = d(1, 0) * x1 + d(0, 1) * y1;
             r.c[2] = d(1, 0) * x.c[2] + d(0, 1) * y.c[2] + 0.5 * d(2, 0) * (x1 * x1) + d(1, 1) * (x1 * y1) + 0.5 * d(0, 2) * (y1 * y1);
-            r.c[3] = {kNone, kNone};
+            r.c[3] = {kNoValue, kNoValue};
             return r;
         }
         case Op::call:

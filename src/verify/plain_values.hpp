@@ -66,6 +66,13 @@ private:
     std::vector<std::uint32_t> n_choices_;
     bool collecting_ = false;
     std::vector<double> arguments_, scratch_;
+    /// What a located comparison's sides differed by at the point before, and at this one: how fast they approach each other.
+    struct Approach {
+        double time_before = 0, before = 0, time = 0, now = 0;
+        bool seen = false, known = false;  ///< this point; the one before too
+    };
+    std::vector<Approach> approach_;  ///< per step
+    double time_ = 0;
 };
 
 }  // namespace netloop
