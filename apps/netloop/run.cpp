@@ -13,7 +13,7 @@
 namespace {
 
 struct Options {
-    std::string file, scenario, system, out, stop, output_every, integrator, evaluator, step;
+    std::string file, scenario, system, out, stop, time_limit, output_every, integrator, evaluator, step;
     std::vector<std::string> set, keep;
     std::optional<double> tolerance;
     bool json = false, quiet = false, events = false, verify = false;
@@ -146,6 +146,7 @@ int run_run(const Options& o)
     netloop::RunOptions options;
     if (!o.stop.empty()) options.stop = seconds_from(o.stop, "--stop");
     if (!o.output_every.empty()) options.output_every = seconds_from(o.output_every, "--output-every");
+    if (!o.time_limit.empty()) options.time_limit = seconds_from(o.time_limit, "--time-limit");
     options.tolerance = o.tolerance;
     options.integrator = o.integrator;
     options.evaluator = o.evaluator;
@@ -201,6 +202,7 @@ Command add_run(CLI::App& program)
     app->add_option("--out", o->out, "file to record to: .h5 or .csv; - writes rows (CSV) to standard output");
     app->add_option("--set", o->set, "a value for a param or option: path=value")->allow_extra_args(false);
     app->add_option("--stop", o->stop, "stop time, such as 60s or 2min");
+    app->add_option("--time-limit", o->time_limit, "end the run after this much time of yours, such as 60s; what it has by then is recorded");
     app->add_option("--output-every", o->output_every, "time between rows, such as 10ms");
     app->add_option("--tolerance", o->tolerance, "relative tolerance (default 1e-6)");
     app->add_option("--integrator", o->integrator, "auto (the default), bdf, adams, sdirk; for comparison ida, cvode; with --step euler, rk4, implicit-euler");

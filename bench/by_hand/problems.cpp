@@ -428,7 +428,8 @@ public:
         double resistance = 0.12 * (1 + 0.0039 * (y[winding] - 293.15)), torque = kDisplacement * dp * 1.04 + 0.01 * y[turn];
         dy[current] = (440 - 2.7 * y[turn] - resistance * y[current]) / 4e-3;
         dy[turn] = (2.7 * y[current] - torque) / 0.6;
-        double loss = torque * y[turn] - q_pump * dp + q_relief * dp + q_supply_a * (y[block] - y[head]) + q_supply_b * (y[block] - y[rod]) +
+        double pumped = density(kTank) * q_pump / density(0.5 * (y[block] + kTank)) * dp;  // with what compresses the oil
+        double loss = torque * y[turn] - pumped + q_relief * dp + q_supply_a * (y[block] - y[head]) + q_supply_b * (y[block] - y[rod]) +
                       q_a_tank * (y[head] - kTank) + q_b_tank * (y[rod] - kTank) + 2 * (60e3 * v * v + kSealLeakage * across * across);
         dy[oil] = (loss - 75 * (y[oil] - 291.15)) / 650e3;
         dy[winding] = (resistance * y[current] * y[current] - 72 * (y[winding] - 291.15)) / 9e3;

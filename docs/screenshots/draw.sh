@@ -59,3 +59,5 @@ run "$work/mooring.loop" --out "$work/mooring.h5"
 "$netloop" plot "$work/mooring.h5" boat.x:mm / boat.v --fold 4s --columns 2 --title "Fifteen swells over each other: the boat settles into their rhythm" --out "$here/folded.png"
 "$netloop" report "$work/calm_day.h5" "$work/storm_lift.h5" --title "The bridge: a calm day and a storm" --out "$work/report.html"
 chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,1500 --virtual-time-budget=8000 --screenshot="$here/report.png" "file://$work/report.html" 2>/dev/null
+run "$here/../../examples/crane/crane.loop" calm --tolerance 1e-5 --out "$work/crane.h5"
+"$netloop" plot "$work/crane.h5" crane.boom.boom.angle:deg crane.boom.fold crane.slewing.angle / crane.load.y crane.load.tip.y crane.load.ground / crane.power.line1.p crane.boom.luffing.head_p crane.boom.folding.rod_p / crane.power.given crane.lost --title "One stop log, from the rack into its groove" --out "$here/crane.png"

@@ -33,6 +33,8 @@ struct RunOptions {
     /// implicit, for stiff systems).
     std::string integrator{};
     std::optional<double> step{};  ///< s, for the fixed-step methods
+    /// Seconds after which the run is ended as if it were interrupted: what it has is recorded, and the reason told. Looked at after each step.
+    std::optional<double> time_limit{};
     /// How the equations are evaluated: "auto" (the default: interpreted at first, machine code as soon as it pays), "plain", "grouped" (two
     /// interpreters), "machine". All give the same numbers, bit for bit.
     std::string evaluator{};

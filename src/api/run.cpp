@@ -4,6 +4,8 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <atomic>
+#include <chrono>
 #include <cmath>
 #include <cstdlib>
 #include <filesystem>
@@ -610,12 +612,26 @@ Recording Run::simulate(const RunOptions& options)
         d.summary.recording_notes = filed.notes;
     };
     InterruptScope scope(options.interrupt);
+    // the user's wish to end, and the end of the time that was granted
+    std::atomic<bool> to_end{false};
+    bool over_time = false;
+    auto begun = std::chrono::steady_clock::now();
+    auto after_step = [&](double t) {
+        over_time = options.time_limit && std::chrono::duration<double>(std::chrono::steady_clock::now() - begun).count() > *options.time_limit;
+        if (over_time) to_end = true;
+        if (options.interrupt != nullptr && options.interrupt->load(std::memory_order_relaxed)) to_end = true;
+        if (options.progress) options.progress(t);
+    };
+    const std::atomic<bool>* ended_by = options.time_limit ? &to_end : options.interrupt;
     try {
         d.start();
-        bool done = d.simulation->advance(*stop, merged(times, between), sink, options.interrupt, options.progress);
+        bool done = d.simulation->advance(*stop, merged(times, between), sink, ended_by, options.time_limit ? after_step : options.progress);
         const std::string& stopped = d.simulation->stopped_by();
         take_measures(*d.simulation, d.system->set->sources, d.summary);
-        close(done || !stopped.empty(), done ? "the stop time was reached" : stopped.empty() ? "interrupted" : "the model said stop: " + stopped);
+        close(done || !stopped.empty(), done               ? "the stop time was reached"
+                                        : !stopped.empty() ? "the model said stop: " + stopped
+                                        : over_time        ? fmt::format("the time limit of {:g} s was reached", *options.time_limit)
+                                                           : "interrupted");
     } catch (const NumericFailure& failure) {
         // what was interrupted within a step has no value
         bool ended = interrupt_asked();

@@ -43,9 +43,11 @@ StepEquations::Solved StepEquations::solve(double t, double cj, const double* we
         renew = true;
     }
     constexpr int kShorterFirst = 2;  // a shorter step is the better answer to most of what does not converge
-    if (++n_unsolved_ <= kShorterFirst) return Solved::no;
+    // what a doubtful matrix does not lead to is not to be had from a better one
+    Solved unsolved = lu_->doubtful() ? Solved::never : Solved::no;
+    if (++n_unsolved_ <= kShorterFirst) return unsolved;
     predict();
-    if (!iterate_anew(t, cj, weight, correction)) return Solved::no;
+    if (!iterate_anew(t, cj, weight, correction)) return unsolved;
     constexpr int kStays = 50;  // a solution that lies at a corner does so for some steps
     at_corner_ = kStays;
     return Solved::yes;

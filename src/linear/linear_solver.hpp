@@ -40,13 +40,14 @@ public:
     enum class Form { fastest, dense, banded, program, klu };  ///< all but `fastest` are for comparison
     explicit LinearSolver(const SparsePattern& pattern, Form form = Form::fastest);
 
-    /// Factors a square matrix of the pattern. False if it is singular to working precision.
+    /// Factors a square matrix of the pattern. False if a pivot is zero.
     bool factor(const std::vector<double>& values);
     /// Replaces `b` by the solution.
     void solve(double* b) { fixed_is_good_ ? fixed_->solve(b) : klu_.solve(b); }
     /// The next matrix will be so different that old pivots are not worth trying.
     void forget_pivots();
-    /// After factor() said false: see SparseLU::lost().
+    /// See SparseLU::doubtful() and lost().
+    bool doubtful() const { return !fixed_is_good_ && klu_.doubtful(); }
     std::size_t lost() const { return klu_.lost(); }
     /// Factorisations with a search for pivots: where a fixed order served they are none.
     std::size_t n_full() const { return klu_.n_full(); }

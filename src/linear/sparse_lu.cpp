@@ -77,7 +77,7 @@ void SparseLU::take_sizes()
     auto n = pattern_.n_columns;
     std::vector<double> row(n), column(n, 0.0), count(n);
     std::vector<double> logs(scaled_.size());
-    for (std::size_t k = 0; k < logs.size(); ++k) logs[k] = scaled_[k] == 0 ? std::nan("") : std::log2(std::abs(scaled_[k]));
+    for (std::size_t k = 0; k < logs.size(); ++k) logs[k] = scaled_[k] == 0 || between_[k] != 0 ? std::nan("") : std::log2(std::abs(scaled_[k]));
     for (int round = 0; round < kRounds; ++round) {
         std::fill(row.begin(), row.end(), 0.0);
         std::fill(count.begin(), count.end(), 0.0);
@@ -99,6 +99,22 @@ void SparseLU::take_sizes()
     for (std::size_t c = 0; c < n; ++c) size_[c] = std::exp2(-std::clamp(column[c], -900.0, 900.0));
 }
 
+// Which entries stand between diagonal blocks: a matrix is singular if one of its blocks is, whatever stands between them.
+void SparseLU::find_blocks()
+{
+    auto n = pattern_.n_columns;
+    std::vector<SuiteSparse_long> block_of_row(n), block_of_column(n);
+    for (SuiteSparse_long b = 0; b < symbolic_->nblocks; ++b)
+        for (SuiteSparse_long k = symbolic_->R[b]; k < symbolic_->R[b + 1]; ++k) {
+            block_of_row[static_cast<std::size_t>(numeric_->Pnum[k])] = b;
+            block_of_column[static_cast<std::size_t>(symbolic_->Q[k])] = b;
+        }
+    between_.assign(scaled_.size(), 0);
+    for (std::size_t c = 0; c < n; ++c)
+        for (auto k = static_cast<std::size_t>(pattern_.starts[c]); k < static_cast<std::size_t>(pattern_.starts[c + 1]); ++k)
+            between_[k] = block_of_row[static_cast<std::size_t>(pattern_.rows[k])] != block_of_column[c] ? 1 : 0;
+}
+
 // Whether no matrix whose entries differ from these by a few roundings is singular. With A^-1 taken from the factors, |A^-1| |A| s is what such changes do to a
 // solution of size s; its largest member against s is estimated without forming the inverse, by the method for the 1-norm of B^T where
 // B = diag(1/s) A^-1 diag(|A| s). Rows may be in any units: |A^-1| |A| is the same.
@@ -109,11 +125,21 @@ bool SparseLU::is_regular()
     constexpr int kMostRounds = 5;
     auto n = pattern_.n_columns;
     auto count = static_cast<SuiteSparse_long>(n);
+    find_blocks();
     take_sizes();
+    // the factors of the blocks alone: KLU keeps what stands between them apart
+    double* between = static_cast<double*>(numeric_->Offx);
+    std::vector<double> kept(between, between + numeric_->nzoff);
+    std::fill_n(between, numeric_->nzoff, 0.0);
+    struct Restore {
+        const std::vector<double>& kept;
+        double* to;
+        ~Restore() { std::copy(kept.begin(), kept.end(), to); }
+    } restore{kept, between};
     sums_.assign(n, 0);
     for (std::size_t c = 0; c < n; ++c)
         for (auto k = static_cast<std::size_t>(pattern_.starts[c]); k < static_cast<std::size_t>(pattern_.starts[c + 1]); ++k)
-            sums_[static_cast<std::size_t>(pattern_.rows[k])] += std::abs(scaled_[k]) * size_[c];
+            if (between_[k] == 0) sums_[static_cast<std::size_t>(pattern_.rows[k])] += std::abs(scaled_[k]) * size_[c];
     probe_.assign(n, 1.0 / static_cast<double>(n));
     double estimate = 0;
     std::size_t last = n;
@@ -146,6 +172,7 @@ bool SparseLU::is_regular()
 bool SparseLU::factor(const std::vector<double>& values)
 {
     lost_ = pattern_.n_columns;
+    doubtful_ = false;
     if (pattern_.n_columns == 0) return true;
     if (symbolic_ == nullptr) return false;
     for (double v : values)
@@ -167,10 +194,7 @@ bool SparseLU::factor(const std::vector<double>& values)
         return false;
     }
     if (klu_l_rcond(symbolic_, numeric_, &common_) == 0) return false;
-    if (common_.rcond < kClear && !is_regular()) {
-        klu_l_free_numeric(&numeric_, &common_);
-        return false;
-    }
+    doubtful_ = common_.rcond < kClear && !is_regular();
     looked_at_ = common_.rcond;
     return true;
 }

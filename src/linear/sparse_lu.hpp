@@ -18,9 +18,11 @@ public:
     SparseLU(const SparseLU&) = delete;
     SparseLU& operator=(const SparseLU&) = delete;
 
-    /// Factors a square matrix of the pattern. False if it is singular to working precision: if a relative change of its entries by a few roundings makes it
-    /// singular, in whatever units its rows and columns are. Old pivots are kept as long as the elimination with them is stable.
+    /// Factors a square matrix of the pattern. False if a pivot is zero. Old pivots are kept as long as the elimination with them is stable.
     bool factor(const std::vector<double>& values);
+    /// Whether a relative change of entries by a few roundings makes the matrix factored last singular, in whatever units its rows and columns are. What
+    /// depends on such a matrix may still be solved well: unknowns that hardly matter at the moment (the heat of oil that stands) make one doubtful too.
+    bool doubtful() const { return doubtful_; }
     /// After factor() said false: the column (unknown) at which the elimination found nothing left, or that moves most without changing any row. n if it is not
     /// known.
     std::size_t lost() const { return lost_; }
@@ -39,13 +41,16 @@ public:
 private:
     void scale_columns(const std::vector<double>& values);
     bool factor_again();
+    void find_blocks();
     void take_sizes();
     bool is_regular();
 
     SparsePattern pattern_;
     std::vector<double> scaled_, row_size_, column_scale_;
     std::vector<double> size_, sums_, probe_, sign_;  // of is_regular()
-    double looked_at_ = 1;                            ///< cheap estimate (least over largest pivot) of the last matrix that was found regular
+    std::vector<char> between_;
+    bool doubtful_ = false;
+    double looked_at_ = 1;  ///< cheap estimate (least over largest pivot) of the last matrix that was found regular
     std::size_t lost_ = 0, n_full_ = 0, n_again_ = 0;
     klu_l_common common_{};
     klu_l_symbolic* symbolic_ = nullptr;

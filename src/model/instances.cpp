@@ -5,6 +5,7 @@
 #include <sstream>
 
 #include "base/deep_stack.hpp"
+#include "base/interrupt.hpp"
 #include "model/instantiator.hpp"
 
 namespace netloop {
@@ -228,6 +229,7 @@ void Instantiator::walk(const BodyItem& item, const Env& env, const std::functio
         if (low != std::floor(low) || high != std::floor(high) || std::abs(low) > kMaxSize || std::abs(high) > kMaxSize)
             give_up(messages::bad_size, loop->low->span, loop->index, fmt::format("{:g} .. {:g}", low, high), fmt::format("{:.0f}", kMaxSize));
         for (int i = static_cast<int>(low); i <= static_cast<int>(high); ++i) {
+            look_at_interrupt();
             loop_indices_.push_back({loop->index, i, env.loops});
             Env inner = env;
             inner.loops = &loop_indices_.back();
@@ -471,7 +473,10 @@ void Instantiator::make_parts(InstanceId id, const Member& member, const PartDec
         throw StatementGivenUp{};
     }
     std::string base = instances_[id].path.empty() ? part.name : instances_[id].path + "." + part.name;
-    auto low = part.low != nullptr ? static_cast<int>(need_constant(*part.low, env, "the range of a part")) : 1;
+    double lowest = part.low != nullptr ? need_constant(*part.low, env, "the range of a part") : 1;
+    if (!(std::abs(lowest) <= kMaxSize))
+        give_up(messages::bad_size, part.low->span, part.name, fmt::format("{:g} ..", lowest), fmt::format("{:.0f}", kMaxSize));
+    auto low = static_cast<int>(lowest);
     InstanceMember held;
     held.kind = InstanceMember::Kind::part;
     held.first = static_cast<std::uint32_t>(instances_.size());

@@ -306,9 +306,18 @@ std::vector<std::string> LibrarySet::visible_names(const FileScope& scope)
 
 const Definition* LibrarySet::find(const FileScope& scope, const Path& path, bool quiet)
 {
-    auto unknown = [&](std::vector<std::string> candidates) -> const Definition* {
+    // names that it may have been meant to be are gathered only where there is somebody to tell
+    auto unknown = [&](const auto& candidates) -> const Definition* {
         if (quiet) return nullptr;
-        std::string near = nearest_name(text_of(path), candidates);
+        // a file that a used file uses is not in sight here
+        if (path.size() == 1)
+            for (const FileScope& file : files_)
+                if (file.package == nullptr && !file.faulty && &file != &scope && file.names.contains(path[0].name)) {
+                    diagnostics.report(messages::unknown_kind, path[0].span, "definition in sight", text_of(path))
+                        .mend(fmt::format("it stands in '{}', which another file uses: use that file here too", file.path));
+                    return nullptr;
+                }
+        std::string near = nearest_name(text_of(path), candidates());
         if (near.empty() && path.size() == 1) {
             // perhaps it exists in a shipped library that was not named
             for (const std::string& lib : package_names())
@@ -325,14 +334,16 @@ const Definition* LibrarySet::find(const FileScope& scope, const Path& path, boo
             p = it->second;
         else
             p = package(path[0].name);
-        if (p == nullptr) return unknown(package_names());
+        if (p == nullptr) return unknown([&] { return package_names(); });
         auto it = p->names.find(path[1].name);
         if (it != p->names.end()) return it->second;
-        std::vector<std::string> names;
-        for (const auto& [name, d] : p->names) names.push_back(path[0].name + "." + name);
-        return unknown(names);
+        return unknown([&] {
+            std::vector<std::string> names;
+            for (const auto& [name, d] : p->names) names.push_back(path[0].name + "." + name);
+            return names;
+        });
     }
-    if (path.size() != 1) return unknown({});
+    if (path.size() != 1) return unknown([] { return std::vector<std::string>{}; });
     const std::string& name = path[0].name;
     auto in = [&](const std::map<std::string, const Definition*>& names) -> const Definition* {
         auto it = names.find(name);
@@ -353,7 +364,7 @@ const Definition* LibrarySet::find(const FileScope& scope, const Path& path, boo
     };
     for (const FileScope* f : scope.used_files) consider(in(f->names));
     for (const Package* p : scope.used_packages) consider(in(p->names));
-    return found != nullptr ? found : unknown(visible_names(scope));
+    return found != nullptr ? found : unknown([&] { return visible_names(scope); });
 }
 
 std::vector<const FileScope*> LibrarySet::files_of(const Package* package) const

@@ -227,29 +227,28 @@ void check_plan(LibrarySet& set, ScenarioPlan& plan)
             continue;
         }
         if (check_inside_slot(set, plan, checker, v)) continue;
-        // the words of a choice option are no names
+        // the words of a choice option are no names; a fluid, in whatever part it stands, is looked into by its own kind
         const ComponentInfo* at = info;
         const QuantityDecl* target = nullptr;
+        const Definition* fluid = nullptr;
+        std::size_t behind_fluid = 0;
         for (std::size_t i = 0; i < v.path.size() && at != nullptr; ++i) {
             const Member* m = at->find(v.path[i].name);
             const auto* part = m != nullptr ? m->statement->as<PartDecl>() : nullptr;
+            const auto* use = m != nullptr ? m->statement->as<FluidUseDecl>() : nullptr;
             target = m != nullptr ? m->statement->as<QuantityDecl>() : nullptr;
-            const Definition* d = part != nullptr ? set.find(*m->scope, part->kind.kind, true) : nullptr;
-            at = d != nullptr && d->as<ComponentDecl>() != nullptr ? set.info(*d) : nullptr;
+            const Definition* d = part != nullptr  ? set.find(*m->scope, part->kind.kind, true)
+                                  : use != nullptr ? set.find(*m->scope, use->kind.kind, true)
+                                                   : nullptr;
+            if (use != nullptr && d != nullptr) fluid = d, behind_fluid = i + 1;
+            bool enters = d != nullptr && (d->as<ComponentDecl>() != nullptr || use != nullptr);
+            at = enters ? set.info(*d) : nullptr;
         }
         if (target != nullptr && target->type == ValueType::choice) continue;
-        bool fluid = !v.path.empty() && info->find(v.path[0].name) != nullptr && info->find(v.path[0].name)->statement->as<FluidUseDecl>() != nullptr;
-        if (fluid && v.path.size() == 2) {
-            const auto* use = info->find(v.path[0].name)->statement->as<FluidUseDecl>();
-            const Definition* d = set.find(*plan.system->scope, use->kind.kind, true);
-            if (d == nullptr) continue;
-            const ComponentInfo* inside = set.info(*d);
-            Path rest(v.path.begin() + 1, v.path.end());
-            const Member* option = inside->find(rest[0].name);
-            const auto* q = option != nullptr ? option->statement->as<QuantityDecl>() : nullptr;
-            if (q != nullptr && q->type == ValueType::choice) continue;
-            checker.expect_fits(text_of(v.path), checker.type_of_path(*inside, *d->scope, rest), checker.type_of_expression(info, *v.scope, *v.value),
-                                *v.value);
+        if (fluid != nullptr && behind_fluid < v.path.size()) {
+            Path rest(v.path.begin() + static_cast<std::ptrdiff_t>(behind_fluid), v.path.end());
+            checker.expect_fits(text_of(v.path), checker.type_of_path(*set.info(*fluid), *fluid->scope, rest),
+                                checker.type_of_expression(info, *v.scope, *v.value), *v.value);
             continue;
         }
         checker.expect_fits(text_of(v.path), checker.type_of_path(*info, *plan.system->scope, v.path), checker.type_of_expression(info, *v.scope, *v.value),

@@ -234,7 +234,7 @@ bool VariantChange::jump(const CompiledModel& next, const State& s)
         pattern.starts.push_back(static_cast<std::int64_t>(pattern.rows.size()));
     }
     SparseLU lu(pattern);
-    if (impact.rows.size() != impact.columns.size() || !lu.factor(matrix))
+    if (impact.rows.size() != impact.columns.size() || !lu.factor(matrix) || lu.doubtful())
         throw NumericFailure("run-failed",
                              fmt::format("at {:.9g} s the jump that a new constraint causes cannot be settled: the equations lose their rank", s.time));
     lu.solve(right.data());

@@ -25,7 +25,7 @@ NewtonResult solve_newton(const NewtonProblem& p, SparseLU& lu, std::vector<doub
     double previous = HUGE_VAL;
     for (result.iterations = 0; result.iterations < p.max_iterations; ++result.iterations) {
         p.jacobian(x, values);
-        if (!lu.factor(values)) return finish(NewtonResult::Outcome::singular);
+        if (!lu.factor(values) || (p.strict && lu.doubtful())) return finish(NewtonResult::Outcome::singular);
         for (std::size_t i = 0; i < n; ++i) step[i] = -r[i];
         lu.solve(step);
         double length = size_of(step, x);

@@ -23,6 +23,8 @@ struct NewtonProblem {
     std::function<void(const std::vector<double>& x, std::vector<double>& values)> jacobian;
     double tolerance = 1e-10;  ///< of the last step, relative to max(scale, |x|)
     int max_iterations = 100;
+    bool strict =
+        false;  ///< a doubtful matrix (SparseLU::doubtful()) counts as singular: every unknown is to be settled, not only what the equations at hand feel
 };
 
 struct NewtonResult {

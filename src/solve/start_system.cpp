@@ -318,6 +318,7 @@ NewtonResult StartSystem::solve(const Block& block, bool continuation)
 {
     std::size_t n = block.columns.size();
     NewtonProblem problem;
+    problem.strict = true;
     // far out on an exponential a step gains one unit of its exponent: patience is cheap in a small block
     problem.max_iterations = n <= 20 ? 1000 : 200;
     problem.pattern.n_columns = static_cast<std::uint32_t>(n);
