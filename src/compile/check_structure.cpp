@@ -45,6 +45,14 @@ public:
         throw CompilationStopped{};
     }
 
+    /// A set of equations that hold too few unknowns, found elsewhere.
+    void report_too_many(const std::vector<std::uint32_t>& rows, const std::vector<QuantityId>& unknowns)
+    {
+        std::vector<std::uint32_t> flat_rows;
+        for (std::uint32_t r : rows) flat_rows.push_back(s_.equations[r].flat);
+        report_over(std::move(flat_rows), unknowns, kUnmatched);
+    }
+
 private:
     void number_unknowns()
     {
@@ -164,10 +172,9 @@ private:
 
     void report_over(const AlternatingSet& set)
     {
-        std::vector<std::uint32_t> flat_rows, unknowns;
-        for (std::uint32_t r : set.rows) flat_rows.push_back(s_.equations[r].flat);
+        std::vector<QuantityId> unknowns;
         for (std::uint32_t c : set.columns) unknowns.push_back(unknowns_[c]);
-        report_over(std::move(flat_rows), unknowns, kUnmatched);
+        report_too_many(set.rows, unknowns);
     }
 
     void report_over(std::vector<std::uint32_t> flat_rows, const std::vector<QuantityId>& unknowns, std::uint32_t last)
@@ -243,6 +250,11 @@ private:
 };
 
 }  // namespace
+
+void report_too_many(const EquationSystem& system, const std::vector<std::uint32_t>& rows, const std::vector<QuantityId>& unknowns, Diagnostics& diagnostics)
+{
+    StructureCheck(system, diagnostics).report_too_many(rows, unknowns);
+}
 
 void check_structure(const EquationSystem& system, Diagnostics& diagnostics)
 {

@@ -22,6 +22,8 @@ void remove_aliases(EquationSystem& system);
 
 /// Reports the smallest sets of equations that are too many and unknowns that nothing settles.
 void check_structure(const EquationSystem& system, Diagnostics& diagnostics);
+/// The same for a set of equations (`rows` of the system) that another pass found to settle fewer unknowns than they are.
+void report_too_many(const EquationSystem& system, const std::vector<std::uint32_t>& rows, const std::vector<QuantityId>& unknowns, Diagnostics& diagnostics);
 
 /// Differentiates what must be differentiated and chooses the states. Source: Pantelides (1988), SIAM J. Sci. Stat. Comput. 9,
 /// 213-231; Mattsson and Soederlind (1993), SIAM J. Sci. Comput. 14, 677-692.

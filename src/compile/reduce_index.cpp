@@ -146,8 +146,15 @@ private:
                     }
                 }
                 if (found) break;
-                // a structurally sound system ends; the bound only guards against a broken invariant
-                if (++rounds > 100) throw std::logic_error("index reduction does not end");
+                // A sound system ends. Without end rows are differentiated that hold fewer unknowns than they are: sums that were put together, or one mode of
+                // parts whose equations change in kind, may show what the whole did not.
+                constexpr int kWithoutEnd = 100;
+                if (++rounds > kWithoutEnd) {
+                    std::vector<QuantityId> unknowns;
+                    for (std::uint32_t c : reached_columns) unknowns.push_back(quantities_[c]);
+                    report_too_many(s_, reached_rows, unknowns, diagnostics_);
+                    throw CompilationStopped{};
+                }
                 for (std::uint32_t c : reached_columns) ++highest_[c];
                 for (std::uint32_t r : reached_rows) ++differentiated_[r];
             }

@@ -465,4 +465,25 @@ TEST_CASE("the operated bridge: its cycle in order, the leaf seated and locked a
     CHECK(w["barrier"].final() > 0.999);
 }
 
+TEST_CASE("a circuit with an ideal diode and no ground is told as what it is, not as a fault of the program")
+{
+    const std::string circuit =
+        "use electrics, mechanics, heat\nsystem S {\n part battery : VoltageSource(voltage = 24 V) ; part contactor : Switch(closed = true) ; part motor : "
+        "DcMachine(coefficient = 0 "
+        "K^-1)\n part diode : IdealDiode ; part winding : HeatMass ; part wheel : Inertia(inertia = 1 kg*m^2)\n battery.plus -- contactor.plus ; "
+        "contactor.minus -- motor.plus -- "
+        "diode.minus ; battery.minus -- motor.minus -- diode.plus\n motor.winding -- winding.surface ; motor.shaft -- wheel.shaft\n";
+    try {
+        test::simulate(circuit + "}\n", 0.1);
+        FAIL("it ran");
+    } catch (const netloop::RunError& e) {
+        CHECK(e.id() == std::string("start-singular"));
+        CHECK(e.hint().find("a circuit with no reference") != std::string::npos);
+    }
+    // with a ground the motor runs up: at the start the whole voltage drives the current through inductance and resistance
+    netloop::Recording r =
+        test::simulate(circuit + " part earth : Ground ; battery.minus -- earth.pin\n init motor.i = 0 A\n let rise : A/s = motor.i'\n}\n", 0.01);
+    CHECK(r["rise"].first() == doctest::Approx(24 / 5e-3).epsilon(1e-6));
+}
+
 TEST_SUITE_END();
