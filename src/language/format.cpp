@@ -138,6 +138,7 @@ private:
         if (b.kind == TokenKind::punctuation && among(b.text, kApart)) return true;
         if (a.kind == TokenKind::punctuation && among(a.text, kApart)) return true;
         bool sign_a = a.is("+") || a.is("-"), sign_b = b.is("+") || b.is("-");
+        if (a.is("-") && b.is("-")) return true;  // together they would be a joint
         // s^-1 is one word; so is an index: cell[n-1]
         if (sign_b && a.is("^")) return false;
         if (sign_a && k >= 2 && l.tokens[k - 2]->is("^")) return false;

@@ -163,4 +163,10 @@ TEST_CASE("the command lays out files and folders, tells what would change, and 
     CHECK(test::shell("printf 'system S {\\nvar x:m\\n}\\n' | " + std::string(std::getenv("NETLOOP_PROGRAM")) + " format -").out == good);
 }
 
+TEST_CASE("two signs that follow each other stay two: together they would be a joint")
+{
+    CHECK(format_text("a.loop", "system S {\n    var x : 1\n    x = 3 - - - 2 * (- -4)\n}\n") == "system S {\n    var   x : 1\n    x = 3 - - -2 * (- -4)\n}\n");
+    CHECK(format_text("b.loop", "system S {\n    var x : rad/s\n    x = 0 rad/- -s\n}\n") == "system S {\n    var   x : rad/s\n    x = 0 rad/- -s\n}\n");
+}
+
 TEST_SUITE_END();
