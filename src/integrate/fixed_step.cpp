@@ -80,7 +80,8 @@ public:
     std::string story() const override
     {
         if (n_divided_ == 0) return {};
-        return fmt::format("; {} of {} steps did not settle as a whole and were divided, into {} at most", n_divided_, counts_.steps, 1u << deepest_);
+        return fmt::format("{}; {} of {} steps did not settle as a whole and were divided, into {} at most", settings_.name, n_divided_, counts_.steps,
+                           1u << deepest_);
     }
 
 private:
@@ -163,7 +164,7 @@ private:
     // z and rates at `to`, by one step from `from`, into now_. False if it does not settle.
     bool settle(const State& from, double to)
     {
-        constexpr int kMostTurns = 8;
+        constexpr int kMostTurns = 12;   // at a corner one may lead farther off before the next leads back
         constexpr double kClose = 1e-5;  // of a quantity's value or usual size: far below what such a step leaves out
         constexpr double kFast = 0.05;   // corrections shrink by this: the matrix at hand serves the next turn too
         double h = to - from.time;
@@ -202,7 +203,6 @@ private:
             }
             if (!std::isfinite(size)) return false;
             if (size <= kClose) return true;
-            if (turn > 1 && size > before) return false;  // farther off than before: a shorter step is nearer to its solution
             have_matrix = size < kFast * before && turn > 0;
             before = size;
         }

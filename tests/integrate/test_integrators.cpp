@@ -321,4 +321,43 @@ TEST_CASE("an unknown integrator is refused by name")
     CHECK_THROWS_WITH_AS(r.simulate(options), doctest::Contains("there are: auto, bdf, adams, sdirk, ida, cvode (variable step)"), netloop::UsageError);
 }
 
+TEST_CASE("a fixed step looks at what it leaves over: it is divided at corners, told, and keeps mass; what no step settles is refused")
+{
+    const std::string feed =
+        "use hydraulics, fluids\nsystem S {\n fluid oil = MineralOil()\n part pump : FlowSource ; part line : Volume(volume = 20 mL) ; part guard : "
+        "CheckValve(cracking = 5 bar, rise = "
+        "0.5 bar)\n part room : Volume(volume = 5 mL) ; part way : Orifice(diameter = 2.5 mm) ; part tank : Tank(oil = oil)\n pump.outlet -- line.port_a -- "
+        "guard.inlet ; guard.outlet "
+        "-- room.port_a ; room.port_b -- way.inlet ; way.outlet -- tank.outlet\n 30 L/min * (if mod(time, 0.1 s) < 0.06 s then 1 else 0.05) -> pump.flow\n "
+        "var fed : kg init 0 kg ; "
+        "fed' = -pump.outlet.m\n var passed : kg init 0 kg ; passed' = way.inlet.m\n init line.p = 20 bar ; init room.p = 20 bar\n let held : kg = "
+        "line.content.mass + "
+        "room.content.mass\n}\n";
+    netloop::Library library = netloop::Library::standard();
+    library.load_text("feed.loop", feed);
+    netloop::CompiledSystem system = netloop::compile(library, {});
+    netloop::Run fixed(system), free(system);
+    netloop::RunOptions by_step;
+    by_step.stop = 0.5;
+    by_step.integrator = "implicit-euler";
+    by_step.step = 0.2e-3;
+    netloop::Recording a = fixed.simulate(by_step), b = free.simulate({.stop = 0.5, .tolerance = 1e-8});
+    CHECK(fixed.summary().integrator.find("did not settle as a whole and were divided") != std::string::npos);
+    // mass: what was fed is held or has passed
+    for (const netloop::Recording* r : {&a, &b}) {
+        double held = (*r)["held"].final() - (*r)["held"].first();
+        CHECK((*r)["fed"].final() == doctest::Approx(held + (*r)["passed"].final()).epsilon(1e-4));
+    }
+    CHECK(a["passed"].final() == doctest::Approx(b["passed"].final()).epsilon(0.01));
+
+    // an equation that has no solution behind 0.5 s
+    netloop::Library other = netloop::Library::standard();
+    other.load_text("none.loop",
+                    "system N {\n var x : 1 init 0\n var y : 1 guess 1\n x' = y / (1 s)\n y^2 = max(1 - 2 * time / (1 s), 0) - x * 0 - (if time > 0.6 s then 1 "
+                    "else 0)\n}\n");
+    by_step.step = 1e-3;
+    by_step.stop = 1;
+    CHECK_THROWS_AS(netloop::Run(netloop::compile(other, {})).simulate(by_step), netloop::RunError);
+}
+
 TEST_SUITE_END();

@@ -283,7 +283,7 @@ TEST_CASE("FixedPump: flow, torque and loss")
     CHECK(r["p.inlet.m"].final() == doctest::Approx(m).epsilon(1e-9));
     CHECK(r["p.shaft.torque"].final() == doctest::Approx(torque).epsilon(1e-9));
     // what it gives to the oil, compression counted: the mass flow times dp over the density at the mean pressure
-    CHECK(r["p.loss"].final() == doctest::Approx(torque * w - m / oil_density(76e5) * dp).epsilon(1e-7));
+    CHECK(r["p.loss"].final() == doctest::Approx(torque * w - m / oil_density(76e5) * dp).epsilon(1e-9));
     CHECK(r["p.loss"].final() > 0);
 }
 
