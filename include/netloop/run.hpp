@@ -29,8 +29,8 @@ struct RunOptions {
     const std::atomic<bool>* interrupt = nullptr;  ///< set from elsewhere (Ctrl-C): the run ends, the recording is kept
     /// How time is stepped through. Variable step: "auto" (the default: by what the system is and does, of the next three), "bdf" (backward
     /// differences, orders 1 to 5), "adams" (orders 1 to 12; for x' = f(time, x), not stiff), "sdirk" (one-step, order 4, L-stable); "ida" and
-    /// "cvode" (SUNDIALS, for comparison). Fixed step, with `step`: "euler" and "rk4" (explicit, not stiff), "implicit-euler" (linearly
-    /// implicit, for stiff systems).
+    /// "cvode" (SUNDIALS, for comparison). Fixed step, with `step`: "euler" and "rk4" (explicit, not stiff), "implicit-euler" (for
+    /// stiff systems; each step is solved in a bounded count of turns, and divided, or refused with the quantity, where that does not do).
     std::string integrator{};
     std::optional<double> step{};  ///< s, for the fixed-step methods
     /// Seconds after which the run is ended as if it were interrupted: what it has is recorded, and the reason told. Looked at after each step.

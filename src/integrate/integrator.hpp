@@ -63,7 +63,7 @@ public:
 struct IntegratorSettings {
     double tolerance = 1e-6;
     std::vector<OwnTolerance> own;  ///< of single quantities; SUNDIALS' do not look at them
-    /// Fixed step: explicit Euler, classical Runge-Kutta, linearly implicit Euler.
+    /// Fixed step: explicit Euler, classical Runge-Kutta, implicit Euler.
     enum class Method { automatic, bdf, adams, sdirk, ida, cvode, euler, rk4, implicit_euler } method = Method::automatic;
     std::string name = "ida";  ///< of the method, as the user gives it
     Evaluator evaluator = Evaluator::automatic;
