@@ -138,14 +138,13 @@ private:
     void implicit_euler(double h)
     {
         constexpr int kDeepest = 8;  // 256 sub-steps
-        const State begin = before_;
         int depth = 0;
         std::uint32_t done = 0;  // in units of the finest sub-step
         constexpr std::uint32_t kWhole = 1u << kDeepest;
-        State from = begin;
+        State from = before_;
         while (done < kWhole) {
             std::uint32_t part = kWhole >> depth;
-            double to = done + part == kWhole ? begin.time + h : begin.time + h * static_cast<double>(done + part) / kWhole;
+            double to = done + part == kWhole ? before_.time + h : before_.time + h * static_cast<double>(done + part) / kWhole;
             if (settle(from, to)) {
                 done += part;
                 from = now_;
@@ -158,7 +157,6 @@ private:
             if (done == 0 && depth == 1) ++n_divided_;
             lu_.forget_pivots();
         }
-        before_ = begin;
     }
 
     // z and rates at `to`, by one step from `from`, into now_. False if it does not settle.
@@ -168,6 +166,7 @@ private:
         constexpr double kClose = 1e-5;  // of a quantity's value or usual size: far below what such a step leaves out
         constexpr double kFast = 0.05;   // corrections shrink by this: the matrix at hand serves the next turn too
         double h = to - from.time;
+        lost_ = n_;
         now_ = from;
         now_.time = to;
         std::fill(now_.rates.begin(), now_.rates.end(), 0.0);
@@ -242,7 +241,7 @@ private:
     bool root_ = false;
     std::vector<double> residual_, matrix_;
     StepCounts counts_;
-    std::size_t n_divided_ = 0, worst_ = 0, lost_ = static_cast<std::size_t>(-1);
+    std::size_t n_divided_ = 0, worst_ = 0, lost_ = 0;  ///< of the step that did not settle: least settled; settled by nothing, n if there is none
     int deepest_ = 0;
 };
 

@@ -82,14 +82,8 @@ bool StepEquations::factor(double t, double cj)
     if (lu_->factor(used_values_)) return true;
     // another order of elimination may do
     used_.clear();
-    take_solver(e_.model().pattern);
+    lu_.emplace(e_.model().pattern);
     return lu_->factor(matrix_);
-}
-
-void StepEquations::take_solver(const SparsePattern& pattern)
-{
-    n_full_before_ += lu_->n_full();
-    lu_.emplace(pattern);
 }
 
 void StepEquations::take_used_entries()
@@ -113,13 +107,13 @@ void StepEquations::take_used_entries()
     choice_ = e_.selection().version();
     constexpr double kWorthIt = 0.7;  // of all entries
     if (static_cast<double>(used.size()) > kWorthIt * static_cast<double>(keep.size())) {
-        if (had) take_solver(whole);
+        if (had) lu_.emplace(whole);
         used_.clear();
         return;
     }
     used_ = std::move(used);
     used_values_.resize(used_.size());
-    take_solver(few);
+    lu_.emplace(few);
 }
 
 bool StepEquations::residual(double t)

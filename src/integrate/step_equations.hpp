@@ -32,10 +32,8 @@ public:
     const NotFinitePoint& not_finite() const { return not_finite_; }
     /// After `never`: the member of z that no equation settles, if it is known.
     std::optional<std::size_t> lost() const { return lu_->lost() < delta_.size() ? std::optional(lu_->lost()) : std::nullopt; }
-    std::size_t n_full_factorisations() const { return n_full_before_ + lu_->n_full(); }
 
 private:
-    void take_solver(const SparsePattern& pattern);
     bool factor(double t, double cj);
     void take_used_entries();
     bool residual(double t);
@@ -46,7 +44,6 @@ private:
     StepCounts& counts_;
     double closeness_;
     std::optional<LinearSolver> lu_;
-    std::size_t n_full_before_ = 0;  ///< of solvers for other choices of states
     std::vector<double> delta_, matrix_;
     /// Where states are chosen: entries that the present choice uses, and their values; links could refer to any candidate, but refer to two members each.
     /// Empty: all are taken.

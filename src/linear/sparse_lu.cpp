@@ -179,10 +179,7 @@ bool SparseLU::factor(const std::vector<double>& values)
         if (!std::isfinite(v)) return false;
     scale_columns(values);
     if (numeric_ != nullptr) {
-        if (factor_again()) {
-            ++n_again_;
-            return true;
-        }
+        if (factor_again()) return true;
         klu_l_free_numeric(&numeric_, &common_);
     }
     ++n_full_;

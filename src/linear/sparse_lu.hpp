@@ -26,9 +26,8 @@ public:
     /// After factor() said false: the column (unknown) at which the elimination found nothing left, or that moves most without changing any row. n if it is not
     /// known.
     std::size_t lost() const { return lost_; }
-    /// Factorisations with a new search for pivots, and those that took the old ones.
+    /// Factorisations with a new search for pivots.
     std::size_t n_full() const { return n_full_; }
-    std::size_t n_again() const { return n_again_; }
     /// Replaces `b` by the solution.
     void solve(std::vector<double>& b) { solve(b.data()); }
     void solve(double* b);
@@ -51,7 +50,7 @@ private:
     std::vector<char> between_;
     bool doubtful_ = false;
     double looked_at_ = 1;  ///< cheap estimate (least over largest pivot) of the last matrix that was found regular
-    std::size_t lost_ = 0, n_full_ = 0, n_again_ = 0;
+    std::size_t lost_ = 0, n_full_ = 0;
     klu_l_common common_{};
     klu_l_symbolic* symbolic_ = nullptr;
     klu_l_numeric* numeric_ = nullptr;
