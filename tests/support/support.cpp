@@ -59,7 +59,7 @@ void write_file(const std::string& path, const std::string& text)
 
 std::string source_path(const std::string& relative)
 {
-    return std::string(NETLOOP_SOURCE_DIR) + "/" + relative;
+    return (fs::path(NETLOOP_SOURCE_DIR) / relative).string();
 }
 
 netloop::CompiledSystem compile(const std::string& text, const std::vector<std::pair<std::string, std::string>>& set)
