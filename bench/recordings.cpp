@@ -50,9 +50,9 @@ system Lines {{
     part choke[n] : Orifice(diameter = 3 mm)
     part volume[n] : Volume(volume = 0.2 L)
     source.outlet -- choke[1].inlet
-    for i in 1 .. n - 1 {{ choke[i].outlet -- volume[i].port_a ; volume[i].port_b -- choke[i+1].inlet }}
-    choke[n].outlet -- volume[n].port_a
-    volume[n].port_b -- tank.outlet
+    for i in 1 .. n - 1 {{ choke[i].outlet -- volume[i].a ; volume[i].b -- choke[i+1].inlet }}
+    choke[n].outlet -- volume[n].a
+    volume[n].b -- tank.outlet
 }}
 )",
                        cells);

@@ -20,7 +20,7 @@ int main()
     auto load = drive.part("load", "hydraulics.AdjustableOrifice", {{"diameter", 3_mm}});
     drive.join({motor["shaft"], pump["shaft"]});
     drive.join({tank["outlet"], pump["inlet"], relief["outlet"], load["outlet"]});
-    drive.join({pump["outlet"], block["port_a"], relief["inlet"], load["inlet"]});
+    drive.join({pump["outlet"], block["a"], relief["inlet"], load["inlet"]});
     drive.feed(nl::Expression(1450_rpm), motor["speed"]);
     auto opening = drive.input("opening", "1", nl::q(1, "1"));
     drive.feed(opening, load["opening"]);

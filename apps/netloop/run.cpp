@@ -36,9 +36,12 @@ public:
              100 * t / stop_, t, stop_);
         std::fflush(stderr);
     }
-    ~ProgressBar()
+    ~ProgressBar() { wipe(); }
+    /// Makes room for a line of text.
+    void wipe()
     {
         if (drawn_) tell("\r{}\r", std::string(78, ' '));
+        drawn_ = false;
     }
     ProgressBar(const ProgressBar&) = delete;
     ProgressBar& operator=(const ProgressBar&) = delete;
@@ -161,6 +164,11 @@ int run_run(const Options& o)
     try {
         ProgressBar bar(stop, !o.quiet && stop > 0);
         options.progress = [&bar](double t) { bar(t); };
+        if (!o.quiet)
+            options.crawls = [&bar](const std::string& text) {
+                bar.wipe();
+                tell("note: {}\n", text);
+            };
         run.simulate(options);
     } catch (const netloop::RunError&) {
         print_summary(run.summary(), system, o);

@@ -32,7 +32,7 @@ system Filling {
     part  choke  : Orifice(diameter = 2 mm)
     part  vessel : Volume(volume = 500 L)
     supply.outlet -- choke.inlet
-    choke.outlet -- vessel.port_a
+    choke.outlet -- vessel.a
     init  vessel.p = 1 bar
 }
 scenario first of Filling { stop at 3 s ; output every 10 ms }

@@ -93,7 +93,7 @@ public:
     void equation(const ExpressionEquation& equation);
     void init(const Expression& left, const Expression& right);
     void guess(const Expression& target, const Expression& value);
-    /// Anything in sight by path: "pump.outlet.p".
+    /// Anything in sight by path: "pump.outlet.p". Throws UsageError for a text that is no path.
     Expression ref(const std::string& path) const;
 
     const std::string& name() const;

@@ -44,7 +44,7 @@ public:
     /// Definitions of all shipped libraries and loaded files whose name or text holds every word of `words` (any case, beginnings count);
     /// those with most words in their names first.
     std::vector<Entry> find(const std::string& words) const;
-    /// A definition as a page of a handbook: purpose, what is simplified, source, ports, symbols with units and ranges, equations, an example.
+    /// A definition as a page of a handbook: purpose, what is neglected, source, ports, symbols with units and ranges, equations, an example.
     /// As text for a terminal, Markdown with formulas (LaTeX between $$) or JSON. Throws UsageError with the nearest name if there is none.
     enum class Form { text, markdown, json };
     std::string describe(const std::string& name, Form form = Form::text) const;

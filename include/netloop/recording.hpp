@@ -161,7 +161,8 @@ public:
     std::vector<FigureRequest> figures;
     RunOrigin origin;
 
-    const Column& time() const { return columns.at(0); }
+    /// Throws RecordingError if nothing was recorded.
+    const Column& time() const;
     std::size_t n_rows() const { return columns.empty() ? 0 : columns[0].values.size(); }
     /// Throws RecordingError that suggests near names if there is no such column.
     const Column& operator[](const std::string& name) const;

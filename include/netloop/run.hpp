@@ -35,6 +35,9 @@ struct RunOptions {
     std::optional<double> step{};  ///< s, for the fixed-step methods
     /// Seconds after which the run is ended as if it were interrupted: what it has is recorded, and the reason told. Looked at after each step.
     std::optional<double> time_limit{};
+    /// Called from the run's own thread, after 5 s, 50 s, 500 s ... of computing, if the run would need more than ten minutes yet at the pace it has: the text
+    /// says how far it is, and which quantities and what events hold it most.
+    std::function<void(const std::string&)> crawls{};
     /// How the equations are evaluated: "auto" (the default: interpreted at first, machine code as soon as it pays), "plain", "grouped" (two
     /// interpreters), "machine". All give the same numbers, bit for bit.
     std::string evaluator{};

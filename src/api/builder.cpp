@@ -3,6 +3,9 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+#include <charconv>
+
 #include "api/internal.hpp"
 #include "base/deep_stack.hpp"
 #include "language/parser.hpp"
@@ -60,8 +63,15 @@ Expr* node(ExprKind kind)
     return loose_arena().expr(kind, {});
 }
 
+bool is_name(const std::string& text)
+{
+    auto letter = [](char c) { return (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || c == '_'; };
+    return !text.empty() && letter(text[0]) && std::all_of(text.begin(), text.end(), [&](char c) { return letter(c) || (c >= '0' && c <= '9'); });
+}
+
 Path path_from(const std::string& text)
 {
+    auto refuse = [&] { throw UsageError(fmt::format("'{}' is no path: names joined by dots, with whole numbers as indices: cylinder.x, bar[3].T", text)); };
     Path path;
     std::size_t at = 0;
     while (at <= text.size()) {
@@ -70,12 +80,18 @@ Path path_from(const std::string& text)
         PathStep s;
         std::size_t open = step.find('[');
         s.name = step.substr(0, open);
-        while (open != std::string::npos) {
+        if (!is_name(s.name)) refuse();
+        while (open < step.size()) {
             std::size_t close = step.find(']', open);
+            std::uint32_t value = 0;
+            const char *first = step.data() + open + 1, *last = step.data() + std::min(close, step.size());
+            bool read = step[open] == '[' && close != std::string::npos && first < last;
+            auto [end, error] = read ? std::from_chars(first, last, value) : std::from_chars_result{first, std::errc::invalid_argument};
+            if (!read || error != std::errc() || end != last) refuse();
             Expr* index = node(ExprKind::number);
-            index->number = std::stod(step.substr(open + 1, close - open - 1));
+            index->number = value;
             s.indices.push_back(index);
-            open = step.find('[', close);
+            open = close + 1;
         }
         path.push_back(std::move(s));
         at = dot + 1;

@@ -21,14 +21,18 @@ std::string joined_lines(const std::string& text)
     return line;
 }
 
-// The text of a definition: what it is, then in lines that begin so what it `Neglects:`, its `Source:` and an `Example:`.
+// The text of a definition: what it is, then in lines that begin so what it has `Neglected:`, its `Source:` and an `Example:`.
 void take_text(const std::string& doc, Page& page)
 {
-    std::string *to = &page.purpose, line, picture;  // how it is drawn in a report is no text for readers
+    std::string *to = &page.purpose, line, unseen;  // how it is drawn in a report, and what it was called, is no text for readers
     std::istringstream in(doc);
     bool verbatim = false;
     while (std::getline(in, line)) {
-        for (auto [mark, field] : {std::pair{"Neglects:", &page.simplified}, {"Source:", &page.origin}, {"Example:", &page.example}, {"Picture:", &picture}}) {
+        for (auto [mark, field] : {std::pair{"Neglected:", &page.neglected},
+                                   {"Source:", &page.origin},
+                                   {"Example:", &page.example},
+                                   {"Picture:", &unseen},
+                                   {"Formerly:", &unseen}}) {
             if (line.rfind(mark, 0) != 0) continue;
             to = field;
             verbatim = field == &page.example;
@@ -36,7 +40,11 @@ void take_text(const std::string& doc, Page& page)
             line.erase(0, line.find_first_not_of(' '));
             break;
         }
-        *to += (to->empty() ? "" : verbatim ? "\n" : " ") + line;
+        bool paragraph = to->ends_with("\n\n");
+        if (line.empty() && !to->empty() && !paragraph && !verbatim)
+            *to += "\n\n";
+        else
+            *to += (to->empty() || paragraph ? "" : verbatim ? "\n" : " ") + line;
     }
 }
 
@@ -97,6 +105,9 @@ private:
                                       : p->open_value != nullptr ? "open: " + p->open_name + " = " + brief(*p->open_value)
                                                                  : "",
                                       i.statement->doc});
+        PageSection& open = section("units that each use settles");
+        for (const BodyItem& i : info_->items)
+            if (const auto* u = i.statement->as<OpenUnitDecl>()) open.rows.push_back({u->name, "", "", "", joined_lines(i.statement->doc)});
         for (auto [kind, title] : {std::pair{QuantityKind::param, "params"},
                                    {QuantityKind::option, "options"},
                                    {QuantityKind::input, "inputs"},

@@ -23,9 +23,9 @@ struct PageSection {
 };
 struct Page {
     std::string name, kind;
-    std::string purpose;     ///< what it is and does
-    std::string simplified;  ///< what it neglects or takes as ideal
-    std::string origin;      ///< where its equations come from
+    std::string purpose;    ///< what it is and does
+    std::string neglected;  ///< what it leaves out or takes as ideal
+    std::string origin;     ///< where its equations come from
     std::string example;
     std::vector<std::string> takes_over;
     std::vector<PageSection> sections;

@@ -25,6 +25,8 @@ std::string indented(const std::string& text, const std::string& by)
 // Running text in lines of at most kWidth, `first` before the first one and blanks of the same length before the others.
 std::string wrapped(const std::string& text, const std::string& first)
 {
+    if (std::size_t gap = text.find("\n\n"); gap != std::string::npos)  // paragraphs
+        return wrapped(text.substr(0, gap), first) + "\n" + wrapped(text.substr(gap + 2), std::string(first.size(), ' '));
     std::istringstream in(text);
     std::string word, line = first, out, blank(first.size(), ' ');
     bool empty = true;
@@ -40,7 +42,7 @@ std::string table(const std::vector<PageRow>& rows)
 {
     std::array<std::size_t, 4> wide{};
     auto cells = [](const PageRow& r) { return std::array{r.name, r.unit.empty() ? "" : "[" + r.unit + "]", r.value, r.range}; };
-    constexpr std::array<std::size_t, 4> kMost{40, 14, 34, 32};
+    constexpr std::array<std::size_t, 4> kMost{40, 28, 34, 32};
     for (const PageRow& r : rows) {
         auto c = cells(r);
         for (std::size_t k = 0; k < 4; ++k)
@@ -85,7 +87,7 @@ std::string page_as_text(const Page& page)
 {
     std::string out = fmt::format("{}   ({})\n", page.name, page.kind);
     if (!page.purpose.empty()) out += wrapped(page.purpose, "  ");
-    if (!page.simplified.empty()) out += "\nsimplified\n" + wrapped(page.simplified, "  ");
+    if (!page.neglected.empty()) out += "\nneglected\n" + wrapped(page.neglected, "  ");
     if (!page.origin.empty()) out += "\nsource\n" + wrapped(page.origin, "  ");
     if (!page.takes_over.empty()) {
         std::string names;
@@ -105,7 +107,7 @@ std::string page_as_markdown(const Page& page, int level)
     std::string hashes(static_cast<std::size_t>(level), '#');
     std::string out = fmt::format("{} {}\n\n*{}*\n\n", hashes, page.name, page.kind);
     if (!page.purpose.empty()) out += escaped(page.purpose) + "\n\n";
-    if (!page.simplified.empty()) out += "**Simplified.** " + escaped(page.simplified) + "\n\n";
+    if (!page.neglected.empty()) out += "**Neglected:** " + escaped(page.neglected) + "\n\n";
     if (!page.origin.empty()) out += "**Source.** " + escaped(page.origin) + "\n\n";
     if (!page.takes_over.empty()) {
         out += "**Takes over**";
@@ -159,7 +161,7 @@ std::string page_as_markdown(const Page& page, int level)
 
 std::string page_as_json(const Page& page)
 {
-    nlohmann::json all{{"name", page.name},     {"kind", page.kind},       {"purpose", page.purpose},      {"simplified", page.simplified},
+    nlohmann::json all{{"name", page.name},     {"kind", page.kind},       {"purpose", page.purpose},      {"neglected", page.neglected},
                        {"source", page.origin}, {"example", page.example}, {"takes_over", page.takes_over}};
     nlohmann::json sections = nlohmann::json::object();
     for (const PageSection& s : page.sections) {

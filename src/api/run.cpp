@@ -11,6 +11,7 @@
 #include <filesystem>
 #include <map>
 
+#include "api/crawl.hpp"
 #include "api/internal.hpp"
 #include "api/run_settings.hpp"
 #include "base/catalogue.hpp"
@@ -616,7 +617,9 @@ Recording Run::simulate(const RunOptions& options)
     std::atomic<bool> to_end{false};
     bool over_time = false;
     auto begun = std::chrono::steady_clock::now();
+    CrawlWatch watch(*d.simulation, *stop, options.crawls);
     auto after_step = [&](double t) {
+        watch.look(t);
         over_time = options.time_limit && std::chrono::duration<double>(std::chrono::steady_clock::now() - begun).count() > *options.time_limit;
         if (over_time) to_end = true;
         if (options.interrupt != nullptr && options.interrupt->load(std::memory_order_relaxed)) to_end = true;
@@ -625,7 +628,7 @@ Recording Run::simulate(const RunOptions& options)
     const std::atomic<bool>* ended_by = options.time_limit ? &to_end : options.interrupt;
     try {
         d.start();
-        bool done = d.simulation->advance(*stop, merged(times, between), sink, ended_by, options.time_limit ? after_step : options.progress);
+        bool done = d.simulation->advance(*stop, merged(times, between), sink, ended_by, options.time_limit || options.crawls ? after_step : options.progress);
         const std::string& stopped = d.simulation->stopped_by();
         take_measures(*d.simulation, d.system->set->sources, d.summary);
         close(done || !stopped.empty(), done               ? "the stop time was reached"

@@ -98,6 +98,11 @@ void take_figures(const ScenarioPlan& plan, const std::vector<NodeId>& extra, st
     auto curve = [&](const Expr* e, NodeId node, const std::optional<Unit>& unit) {
         FigureRequest::Curve c;
         if (e == nullptr) return c;
+        if (is_sequence(*data.set, *data.set->info(*plan.system), e)) {  // its stages are drawn, in no unit
+            c.path = brief(*e);
+            if (!data.keep.empty()) data.keep.push_back(c.path);
+            return c;
+        }
         c.path = e->kind == ExprKind::time ? "time" : brief(*e);
         if (unit) c.unit = unit->text;
         bool plain = e->kind == ExprKind::time || (e->kind == ExprKind::path && e->args.empty());
@@ -151,7 +156,7 @@ std::unique_ptr<FlatModel> flatten_plan(LibrarySet& set, ScenarioPlan plan, Comp
     request.extra.insert(request.extra.end(), plan.output_at.begin(), plan.output_at.end());
     for (const BodyItem& item : plan.figures)
         for (const FigurePanel& panel : item.statement->as<FigureItem>()->panels) {
-            request.extra.insert(request.extra.end(), panel.curves.begin(), panel.curves.end());
+            for (const Expr* e : panel.curves) request.extra.push_back(is_sequence(set, *set.info(*plan.system), e) ? nullptr : e);
             request.extra.push_back(panel.against);
         }
     for (const BodyItem& item : plan.tolerances)

@@ -59,6 +59,7 @@ struct Message {
     /* units of expressions */ \
     X(unit_mismatch, error, "unit-mismatch", "{} [{}] {} {} [{}]") \
     X(unit_of_argument, error, "unit-of-argument", "'{}' expects {} here, found [{}]") \
+    X(unit_said_twice, error, "unit-said-twice", "the units of '{}' contradict each other: {} is in [{}], but {} in [{}]") \
     X(unit_of_value, error, "unit-of-value", "'{}' is declared in [{}], the value is in [{}]") \
     X(bare_number, error, "bare-number", "'{}' is declared in [{}], the value {} has no unit") \
     X(bare_zero, error, "bare-zero", "a bare 0 is ambiguous where '{}' is declared in [{}]") \

@@ -41,14 +41,15 @@ Program lower_all(Lowering& lowering, const char* name, const std::vector<std::p
     return program;
 }
 
-void look_at_reads(const SolverForm& form, const Graph& g, const std::vector<NodeId>& roots, EventPrograms::Block& block)
+// `modes`: what reads a mode counts as reading what its condition does; false where only the time between two events matters.
+void look_at_reads(const SolverForm& form, const Graph& g, const std::vector<NodeId>& roots, EventPrograms::Block& block, bool modes = true)
 {
     std::set<std::uint32_t> memories;
     for (NodeId id : g.reachable(roots)) {
         const Node& n = g[id];
         if (n.op == Op::memory) memories.insert(n.a);
         // a mode follows from a condition, which may read anything
-        if (n.op == Op::rate || n.op == Op::mode || (n.op == Op::unknown && form.z[n.a].kind != ZEntry::Kind::state)) block.reads_solved = true;
+        if (n.op == Op::rate || (modes && n.op == Op::mode) || (n.op == Op::unknown && form.z[n.a].kind != ZEntry::Kind::state)) block.reads_solved = true;
     }
     block.memories.assign(memories.begin(), memories.end());
 }
@@ -271,7 +272,7 @@ void lower_events(const SolverForm& form, Graph& g, Lowering& lowering, EventPro
         std::vector<NodeId> roots{events.accumulators[i].value, events.accumulators[i].when};
         std::erase(roots, kNoNode);
         EventPrograms::Block reads;
-        look_at_reads(form, g, roots, reads);
+        look_at_reads(form, g, roots, reads, false);
         e.accumulators[i].reads_solved = reads.reads_solved;
         std::vector<NodeId> margins;
         if (events.accumulators[i].when != kNoNode)

@@ -8,6 +8,7 @@
 #include "integrate/hermite.hpp"
 #include "integrate/integrator.hpp"
 #include "integrate/root_search.hpp"
+#include "integrate/stiffness.hpp"
 #include "linear/linear_solver.hpp"
 #include "solve/explain.hpp"
 #include "solve/failure.hpp"

@@ -56,13 +56,39 @@ void Measuring::read(double time, Look& look)
     }
 }
 
+// Whether a value may be the largest (smallest) so far, as far as it is known: values within a step are not, to the last digit, before what is no state is
+// solved.
+bool Measuring::Followed::can_win(double value) const
+{
+    constexpr double kKnown = 0.01, kTimes = 4;
+    return !any || !std::isfinite(value) || sign() * value > sign() * best - std::max(kTimes * unsolved, kKnown * size);
+}
+
+// Solving costs many times what reading does. It is left out where what is read are states, and of an extreme where it is far from the best one so far.
+bool Measuring::must_solve(const Look& look) const
+{
+    const auto& programs = e_.model().events.accumulators;
+    for (std::size_t i = 0; i < followed_.size(); ++i) {
+        const Followed& f = followed_[i];
+        if (!programs[i].reads_solved || !is_within(f, look.time)) continue;
+        if (f.kind == MeasureKind::final ? look.time == f.to_time : !f.is_extreme() || closely_ || f.can_win(look.value[i])) return true;
+    }
+    return false;
+}
+
 Measuring::Look Measuring::look_at(double time, const Interpolate& interpolate, const Solve& solve)
 {
     interpolate(time, at_);
-    if (solved_) solve(at_);
     e_.at(at_.time, at_.z.data(), at_.rates.data());
     Look look;
     read(time, look);
+    if (!solved_ || !must_solve(look)) return look;
+    std::vector<double> guessed = look.value;
+    solve(at_);
+    e_.at(at_.time, at_.z.data(), at_.rates.data());
+    read(time, look);
+    for (std::size_t i = 0; i < followed_.size(); ++i)
+        if (double off = std::abs(look.value[i] - guessed[i]); off > followed_[i].unsolved) followed_[i].unsolved = off;
     return look;
 }
 
@@ -207,6 +233,10 @@ bool Measuring::is_close(const Look& a, const Look& m, const Look& b) const
     for (std::size_t i = 0; i < followed_.size(); ++i) {
         const Followed& f = followed_[i];
         bool within = b.time > f.from_time && a.time < f.to_time;
+        if (f.is_extreme() && within) {  // what lies far below the best so far need not be known closely
+            double top = f.sign() * std::max({f.sign() * a.value[i], f.sign() * m.value[i], f.sign() * b.value[i]});
+            if (!f.can_win(top + f.sign() * std::abs(a.value[i] - 2 * m.value[i] + b.value[i]))) continue;
+        }
         if (within && f.kind != MeasureKind::final && !straight(a.value[i], m.value[i], b.value[i], f.size)) return false;
         for (std::size_t k = 0; k < programs[i].margins.size(); ++k, ++margin) {
             double x = a.margin[margin], y = m.margin[margin], z = b.margin[margin];
@@ -269,6 +299,8 @@ void Measuring::summit(std::size_t i, const Look& a, const Look& m, const Look& 
     double expected = vm - tilt * tilt / (2 * bend);
     if (expected < sign * f.best - 0.1 * std::abs(expected - std::min(va, vb))) return;
     double low = a.time, high = b.time, mid = m.time, best = vm;
+    closely_ = true;
+    if (solved_) best = sign * look_at(mid, interpolate, solve).value[i];
     for (int round = 0; round < 60 && high - low > 1e-9 * (b.time - a.time); ++round) {
         double other = mid - low > high - mid ? mid - kGolden * (mid - low) : mid + kGolden * (high - mid);
         double there = sign * look_at(other, interpolate, solve).value[i];
@@ -279,11 +311,21 @@ void Measuring::summit(std::size_t i, const Look& a, const Look& m, const Look& 
             (other < mid ? low : high) = other;
         }
     }
+    closely_ = false;
     take(f, mid, sign * best, false);
 }
 
-void Measuring::finish()
+void Measuring::finish(State s, const Solve& solve)
 {
+    // values at the end: what is no state was not solved at each step for them
+    if (solved_ && std::any_of(followed_.begin(), followed_.end(), [](const Followed& f) { return f.kind == MeasureKind::final; })) {
+        solve(s);
+        e_.at(s.time, s.z.data(), s.rates.data());
+        Look look;
+        read(s.time, look);
+        for (std::size_t i = 0; i < followed_.size(); ++i)
+            if (followed_[i].kind == MeasureKind::final && is_within(followed_[i], s.time)) take(followed_[i], s.time, look.value[i], false);
+    }
     for (Followed& f : followed_) {
         double result = std::nan("");  // never happened, never in the window
         switch (f.kind) {

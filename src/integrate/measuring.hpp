@@ -32,8 +32,8 @@ public:
     void jump(const State& s);
     /// A row is recorded, with the evaluation at it: no extreme lies within what the rows show.
     void row(const State& s);
-    /// Puts the results into the memories that the measures read.
-    void finish();
+    /// Puts the results into the memories that the measures read. `s`: the end of the run.
+    void finish(State s, const Solve& solve);
 
 private:
     struct Followed {
@@ -46,8 +46,10 @@ private:
         double size = 0;                 ///< the largest value seen
         bool any = false;                ///< it has a result
         bool held = false;               ///< the condition held when last looked at
+        double unsolved = 0;             ///< the most that was seen between the value with what the integrator guesses of what is no state, and the solved one
         bool is_extreme() const;
         double sign() const;  ///< -1 of those that ask for the smallest
+        bool can_win(double value) const;
     };
     /// All accumulators at one time.
     struct Look {
@@ -57,6 +59,7 @@ private:
         std::vector<double> margin;  ///< of all comparisons, one accumulator's after another's
     };
     void read(double time, Look& look);
+    bool must_solve(const Look& look) const;
     Look look_at(double time, const Interpolate& interpolate, const Solve& solve);
     void piece(const Look& a, const Look& b, const Interpolate& interpolate, const Solve& solve);
     void keep_sides(const Look& before, Look& now, bool at_event = false);
@@ -72,8 +75,9 @@ private:
     std::vector<Followed> followed_;
     std::vector<Turns> turns_;
     const CompiledModel* turns_of_ = nullptr;
-    bool solved_ = false;  ///< something that the equations settle is read
-    Look last_;            ///< at the end of the last step, or behind the last event
+    bool solved_ = false;   ///< something that the equations settle is read
+    bool closely_ = false;  ///< every look is solved: an extreme is being searched for
+    Look last_;             ///< at the end of the last step, or behind the last event
     std::vector<double> margin_size_;
     State at_;
 };

@@ -464,6 +464,17 @@ void Simulation::solve_from_states(State& s)
     evaluation_.at(s.time, s.z.data(), s.rates.data());
 }
 
+void Simulation::finish_measures()
+{
+    measuring_.finish(state_, [&](State& s) {
+        try {
+            consistent_.solve(s, sources_);
+        } catch (const NumericFailure&) {
+            s = state_;  // a run that failed: its last state counts as it is
+        }
+    });
+}
+
 RunStatistics Simulation::statistics() const
 {
     RunStatistics s;

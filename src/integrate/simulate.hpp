@@ -54,6 +54,8 @@ public:
     /// After parameters or inputs have changed: values made consistent with the states as they are, integration begins anew.
     void reconcile();
     RunStatistics statistics() const;
+    /// The members of z that limit the step most, worst first; for messages.
+    std::vector<std::size_t> limiting() const { return integrator_->worst(); }
     /// The last step made, which the row at hand lies in: its length, and values within it. For what looks at a row from near by.
     double last_step() const { return integrator_->counts().last_step; }
     void interpolate(double time, State& s) { integrator_->interpolate(time, s); }
@@ -62,7 +64,7 @@ public:
     /// Called with the start as it was solved, before anything happens at it.
     std::function<void(const State&, Evaluation&)> on_start;
     /// Puts the results of all accumulators into their memories, for the measures to be worked out.
-    void finish_measures() { measuring_.finish(); }
+    void finish_measures();
 
 private:
     void row(State& s, const RowSink& sink);

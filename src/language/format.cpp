@@ -22,7 +22,7 @@ bool among(std::string_view word, const std::array<std::string_view, N>& list)
 
 // Begin declarations that stand in columns; padded to the width of "param ".
 constexpr std::array<std::string_view, 9> kDeclare{"param", "const", "input", "output", "var", "let", "memory", "port", "part"};
-constexpr std::array<std::string_view, 2> kPadded{"slot", "init"};
+constexpr std::array<std::string_view, 3> kPadded{"slot", "init", "unit"};
 constexpr std::array<std::string_view, 13> kApart{"=", ":=", "==", "!=", "<=", ">=", "<", ">", "--", "->", "..", ":", "|"};
 constexpr std::array<std::string_view, 6> kBeforeOperand{"and", "or", "not", "then", "else", "if"};
 // These may be names of quantities, too: then what follows tells.

@@ -41,6 +41,7 @@ const Statement* Parser::component_definition()
     take();
     component.name = name(component.system ? "the system" : "the component", &component.name_span);
     component.takes = takes();
+    OpenUnits open(*this, !component.system);
     component.body = block(&Parser::component_statement, fmt::format("'{}'", component.name));
     return finish(begin, doc, std::move(component), "the definition");
 }
@@ -114,6 +115,7 @@ const Statement* Parser::function_definition()
     std::string doc = now().doc_before;
     take();
     FunctionDecl function;
+    OpenUnits open(*this, false);  // a function's units are its own
     function.name = name("the function", &function.name_span);
     function.arguments = arguments();
     expect("->", "before the result");

@@ -153,11 +153,12 @@ Unit Parser::unit_at(Span span)
 {
     Unit unit;
     UnitProblem problem;
-    if (parse_unit(sources_.text(span), unit, problem)) return unit;
+    if (parse_unit(sources_.text(span), unit, problem, open_units_)) return unit;
     Span faulty = span;
     faulty.begin = span.begin + static_cast<std::uint32_t>(problem.begin);
     faulty.end = span.begin + static_cast<std::uint32_t>(std::max(problem.end, problem.begin + 1));
     std::string hint = problem.hint;
+    if (hint.empty() && is_open_unit(sources_.text(faulty))) hint = "a unit that each use settles belongs to a component: unit of_measured";
     if (problem.begin > 0) {  // `5 bar*p`: the unit went on where a quantity was meant
         char sign = sources_.text(span)[problem.begin - 1];
         if (sign == '*' || sign == '/')

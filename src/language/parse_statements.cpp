@@ -133,6 +133,30 @@ const Statement* Parser::declaration_list(QuantityKind kind)
 
 // --- ports, parts, joints -----------------------------------------------------------------------------------------
 
+// `unit of_measured, of_output`
+const Statement* Parser::open_units()
+{
+    Span begin = now().span;
+    std::string doc = now().doc_before;
+    take();
+    std::vector<OpenUnitDecl> list;
+    do {
+        OpenUnitDecl unit;
+        unit.name = name("the unit", &unit.name_span);
+        if (!is_open_unit(unit.name))
+            abandon(messages::expected_token, unit.name_span, "a name that begins with of_", fmt::format("'{}'", unit.name), "unit of_measured");
+        list.push_back(std::move(unit));
+    } while (accept(","));
+    const Statement* first = finish(begin, doc, list.front(), "the unit");
+    for (std::size_t i = 1; i < list.size(); ++i) {
+        Statement* s = arena_.statement(first->span);
+        s->doc = first->doc;
+        s->node = list[i];
+        extra_.push_back(s);
+    }
+    return first;
+}
+
 const Statement* Parser::port_declaration()
 {
     Span begin = now().span;
@@ -479,6 +503,7 @@ const Statement* Parser::component_statement()
     if (is("when")) return when_statement();
     if (is("every")) return every_statement();
     if (is("function")) return function_definition();
+    if (open_units_ && is("unit") && ahead().kind == TokenKind::name) return open_units();
     if (keyword_here("slot")) return slot_declaration();
     if (keyword_here("fluid")) return fluid_use();
     if (keyword_here("sequence")) return sequence_definition();

@@ -76,6 +76,7 @@ private:
     QuantityDecl quantity(QuantityKind kind);
     void quantity_type(QuantityDecl& q);
     const Statement* declaration_list(QuantityKind kind);
+    const Statement* open_units();
     const Statement* port_declaration();
     const Statement* part_declaration();
     const Statement* slot_declaration();
@@ -93,6 +94,18 @@ private:
     void value_or_kind(NamedValue& v);
     bool looks_like_kind() const;
     std::vector<NamedValue> named_values();
+    /// Whether units that each use of a component settles may stand here; as it was again at the end of the scope.
+    struct OpenUnits {
+        OpenUnits(Parser& parser, bool taken) : parser_(parser), before_(parser.open_units_) { parser.open_units_ = taken; }
+        ~OpenUnits() { parser_.open_units_ = before_; }
+        OpenUnits(const OpenUnits&) = delete;
+        OpenUnits& operator=(const OpenUnits&) = delete;
+
+    private:
+        Parser& parser_;
+        bool before_;
+    };
+    bool open_units_ = false;
     std::vector<const Statement*> extra_;  ///< further statements of a list such as `port a, b : hydraulic`
 
     // --- definitions

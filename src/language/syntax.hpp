@@ -96,6 +96,11 @@ struct QuantityDecl {
     const Expr* guess = nullptr;
     const Expr* usual = nullptr;
 };
+/// `unit of_measured`: a unit that each use of the component settles by what it gives and joins.
+struct OpenUnitDecl {
+    std::string name;
+    Span name_span;
+};
 struct PortDecl {
     std::string name;
     Span name_span;
@@ -327,9 +332,10 @@ struct ScenarioDecl {
 struct Statement {
     Span span;
     std::string doc;
-    std::variant<QuantityDecl, PortDecl, PartDecl, SlotDecl, FluidUseDecl, JointDecl, SignalDecl, EquationDecl, GuessDecl, IfDecl, ForDecl, WhenDecl, EveryDecl,
-                 AssignDecl, AlertDecl, WhileDecl, ReturnDecl, SequenceDecl, FunctionDecl, TableDecl, DomainDecl, ComponentDecl, FluidDecl, UseDecl,
-                 ScenarioDecl, SetItem, PutItem, StopItem, OutputItem, ToleranceItem, BeginItem, KeepItem, MeasureItem, RequireItem, FindItem, FigureItem>
+    std::variant<QuantityDecl, OpenUnitDecl, PortDecl, PartDecl, SlotDecl, FluidUseDecl, JointDecl, SignalDecl, EquationDecl, GuessDecl, IfDecl, ForDecl,
+                 WhenDecl, EveryDecl, AssignDecl, AlertDecl, WhileDecl, ReturnDecl, SequenceDecl, FunctionDecl, TableDecl, DomainDecl, ComponentDecl, FluidDecl,
+                 UseDecl, ScenarioDecl, SetItem, PutItem, StopItem, OutputItem, ToleranceItem, BeginItem, KeepItem, MeasureItem, RequireItem, FindItem,
+                 FigureItem>
         node;
 
     template <typename T>

@@ -38,7 +38,7 @@ void Instantiator::make_quantity(InstanceId id, const QuantityDecl& q, const Bod
         n *= held.sizes.back();
     }
     if (q.sizes.size() > 2) give_up(messages::unsupported, q.name_span, "arrays of more than two indices");
-    Type type = checker_.declared_type(q, instances_[id].info, *item.scope);
+    Type type = settled(checker_.declared_type(q, instances_[id].info, *item.scope), instances_[id].units);
     Origin origin{id, q.name_span};
     bool boolean = q.type == ValueType::boolean || type.kind == Type::Kind::condition;
     bool unchecked = !type.known && !boolean && q.type == ValueType::real && q.kind != QuantityKind::let && q.kind != QuantityKind::memory;
@@ -539,7 +539,7 @@ void Instantiator::make_views()
             InstanceId id = views_[i].instance;
             std::string path = (instances_[id].path.empty() ? "" : instances_[id].path + ".") + q.name;
             Value v = view_value(i, path);
-            Type type = checker_.declared_type(q, instances_[id].info, *views_[i].scope);
+            Type type = settled(checker_.declared_type(q, instances_[id].info, *views_[i].scope), instances_[id].units);
             Env own{id, views_[i].scope, nullptr, nullptr, true};
             auto add = [&](const std::string& name, NodeId node, const Unit& unit) {
                 if (node == kNoNode) return;

@@ -99,7 +99,7 @@ void Instantiator::make_sequence(InstanceId id, const SequenceDecl& decl, const 
     for (const Statement* statement : decl.declarations) {
         const auto* q = statement->as<QuantityDecl>();
         if (q == nullptr || q->kind != QuantityKind::param) continue;
-        Type type = checker_.type_in_sequence(*instances_[id].info, *item.scope, decl, q->name);
+        Type type = settled(checker_.type_in_sequence(*instances_[id].info, *item.scope, decl, q->name), instances_[id].units);
         FlatParameter p;
         p.path = sequences_[index].path + "." + q->name;
         p.unit = unit_of(type);
@@ -110,7 +110,7 @@ void Instantiator::make_sequence(InstanceId id, const SequenceDecl& decl, const 
         model_->parameters.push_back(std::move(p));
     }
     for (const std::string& name : signal_names(decl)) {
-        Type type = checker_.type_in_sequence(*instances_[id].info, *item.scope, decl, name);
+        Type type = settled(checker_.type_in_sequence(*instances_[id].info, *item.scope, decl, name), instances_[id].units);
         FlatQuantity f;
         f.path = sequences_[index].path + "." + name;
         f.role = QuantityRole::output;
@@ -266,7 +266,7 @@ void Instantiator::make_sequence_equations()
             }
             for (const Statement* statement : s.decl->declarations)
                 if (const auto* q = statement->as<QuantityDecl>(); q != nullptr && q->kind == QuantityKind::let) {
-                    Type type = checker_.type_in_sequence(*instances_[s.owner].info, *s.scope, *s.decl, q->name);
+                    Type type = settled(checker_.type_in_sequence(*instances_[s.owner].info, *s.scope, *s.decl, q->name), instances_[s.owner].units);
                     Value v = own_sequence_name(s, q->name, q->name_span, env);
                     if (!v.is_array() && v.node != kNoNode)
                         model_->views.push_back({s.path + "." + q->name, v.node, unit_of(type), type.kind == Type::Kind::condition, statement->doc, origin});

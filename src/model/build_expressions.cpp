@@ -108,9 +108,8 @@ Value Instantiator::resolve_member(InstanceId id, const Path& path, std::size_t 
     const Member* m = instances_[id].info->find(step.name);
     bool last = at + 1 == path.size();
     if (m == nullptr) {
-        std::string near = nearest_name(step.name, instances_[id].info->member_names);
         give_up(messages::unknown_name, step.span, step.name, fmt::format("'{}'", instances_[id].info->definition->full_name), {},
-                near.empty() ? "" : fmt::format("did you mean '{}'?", near));
+                mend_of_name(*instances_[id].info, step.name));
     }
     const InstanceMember& held = instances_[id].members[m->slot];
     std::string full = (instances_[id].path.empty() ? "" : instances_[id].path + ".") + step.name;

@@ -42,6 +42,11 @@ const SequenceDecl* find_sequence(LibrarySet& set, const ComponentInfo& info, co
     return nullptr;
 }
 
+bool is_sequence(LibrarySet& set, const ComponentInfo& info, const Expr* e)
+{
+    return e != nullptr && e->kind == ExprKind::path && e->args.empty() && find_sequence(set, info, e->path) != nullptr;
+}
+
 void UnitChecker::check_stage_name(const SequenceDecl& sequence, const std::string& stage, Span span)
 {
     std::vector<std::string> names = stage_names(sequence);

@@ -42,7 +42,7 @@ bool UnitChecker::check_slot(const Definition& base, const Definition& d, Span s
             continue;
         }
         Type a = declared_type(*q, wanted, *need.scope), b = declared_type(*other, offered, *have->scope);
-        if (a.unit && b.unit && !(a.unit->dimension == b.unit->dimension))
+        if (a.unit && b.unit && !a.dimension.is_open() && !b.dimension.is_open() && !(a.unit->dimension == b.unit->dimension))
             refuse(fmt::format("its {} '{}' is in [{}], not [{}]", word, name, b.unit->text, a.unit->text), q->name_span);
     }
     return fits;
@@ -54,9 +54,8 @@ void UnitChecker::check_put(const ComponentInfo& info, const Path& path, const K
     for (std::size_t i = 0; i < path.size(); ++i) {
         const Member* m = at->find(path[i].name);
         if (m == nullptr) {
-            std::string near = nearest_name(path[i].name, at->member_names);
             set_.diagnostics.report(messages::unknown_name, path[i].span, path[i].name, fmt::format("'{}'", at->definition->full_name))
-                .mend(near.empty() ? "" : fmt::format("did you mean '{}'?", near));
+                .mend(mend_of_name(*at, path[i].name));
             return;
         }
         const auto* slot = m->statement->as<SlotDecl>();
@@ -66,7 +65,7 @@ void UnitChecker::check_put(const ComponentInfo& info, const Path& path, const K
                 return;
             }
             Context context{&info, &use_scope, {}};
-            check_kind_use(use, context, false);
+            check_kind_use(use, context, false, path[i].name);
             const Definition *base = set_.find(*m->scope, slot->base), *d = set_.find(use_scope, use.kind, true);
             if (base != nullptr && d != nullptr && base->as<ComponentDecl>() != nullptr && d->as<ComponentDecl>() != nullptr) check_slot(*base, *d, use.span);
             return;

@@ -35,6 +35,7 @@ Type UnitChecker::declared_type(const QuantityDecl& q, const ComponentInfo* info
 
 void UnitChecker::check_quantity(const QuantityDecl& q, Context& context)
 {
+    if (q.unit) check_open_names(q.unit->dimension, q.name_span, context);
     Type own = declared_type(q, context.info, *context.scope);
     auto fits = [&](const Expr* e) {
         if (e == nullptr) return;
@@ -59,7 +60,7 @@ void UnitChecker::check_quantity(const QuantityDecl& q, Context& context)
         set_.diagnostics.report(messages::unchecked_strict, q.name_span, q.name).mend("declare one, such as ': mm', or ': 1' for a plain number");
 }
 
-void UnitChecker::check_kind_use(const KindUse& use, Context& context, bool fluid)
+void UnitChecker::check_kind_use(const KindUse& use, Context& context, bool fluid, const std::string& name, const std::string& index)
 {
     const Definition* d = set_.find(*context.scope, use.kind);
     if (d == nullptr) return;
@@ -87,6 +88,8 @@ void UnitChecker::check_kind_use(const KindUse& use, Context& context, bool flui
         if (m != nullptr && m->statement->as<SlotDecl>() != nullptr && v.path.size() == 1) continue;
         Context inside{target, d->scope, {}};
         Type declared = type_of_steps(target, *d->scope, v.path, 0, inside);
+        if (declared.dimension.is_open() && context.info != nullptr)
+            declared = settled(declared, settled_units(*context.info, name, use, *context.scope, index));
         expect_fits(text_of(v.path), declared, type_of(*v.value, context), *v.value);
     }
 }
@@ -99,7 +102,7 @@ void UnitChecker::check_joint(const JointDecl& joint, Context& context)
         const Definition* d = domain_of_port(set_, *context.info, *port);
         if (d == nullptr) {
             // an unknown name is reported with suggestions; a known one that is no port is named
-            if (port->kind != ExprKind::path) {
+            if (port->kind != ExprKind::path || !port->args.empty()) {
                 set_.diagnostics.report(messages::not_a, port->span, brief(*port), "an expression", "a port");
                 continue;
             }
@@ -108,9 +111,8 @@ void UnitChecker::check_joint(const JointDecl& joint, Context& context)
             for (std::size_t i = 0; i < port->path.size() && at != nullptr; ++i) {
                 const Member* m = at->find(port->path[i].name);
                 if (m == nullptr) {
-                    std::string near = nearest_name(port->path[i].name, at->member_names);
                     set_.diagnostics.report(messages::unknown_name, port->path[i].span, port->path[i].name, fmt::format("'{}'", at->definition->full_name))
-                        .mend(near.empty() ? "" : fmt::format("did you mean '{}'?", near));
+                        .mend(mend_of_name(*at, port->path[i].name));
                     reported = true;
                     break;
                 }
@@ -132,6 +134,23 @@ void UnitChecker::check_joint(const JointDecl& joint, Context& context)
     }
 }
 
+// A component as a branch sees it: where both branches of an option declare a name, the branch's own declaration counts in it.
+const ComponentInfo* UnitChecker::seen_in(const Block& branch, const ComponentInfo* info)
+{
+    if (info == nullptr) return info;
+    ComponentInfo* own = nullptr;
+    for (const Statement* s : branch) {
+        Span span;
+        std::string name = definition_name(*s, span);
+        const Member* m = name.empty() ? nullptr : info->find(name);
+        bool branched = m != nullptr && !m->is_port_fluid && m->statement != s && (s->as<PartDecl>() != nullptr || s->as<QuantityDecl>() != nullptr);
+        if (!branched) continue;
+        if (own == nullptr) own = &branches_.emplace_back(*info);
+        own->members[name].statement = s;
+    }
+    return own != nullptr ? own : info;
+}
+
 void UnitChecker::check_statement(const Statement& s, Context& context, const std::vector<FunctionArgument>* results)
 {
     std::visit(
@@ -144,6 +163,8 @@ void UnitChecker::check_statement(const Statement& s, Context& context, const st
                     check_quantity(node, context);
             } else if constexpr (std::is_same_v<T, EquationDecl>) {
                 Type a = type_of(*node.left, context), b = type_of(*node.right, context);
+                bool radians = node.init && b.bare && !b.zero && a.unit && a.unit->text == "rad" && node.left->kind == ExprKind::path;
+                if (radians) expect_fits(brief(*node.left), a, b, *node.right);
                 if (node.init && b.zero && a.unit && a.unit->has_offset && node.left->kind == ExprKind::path) expect_fits(brief(*node.left), a, b, *node.right);
                 expect_equal(*node.left, a, "equated with", *node.right, b);
             } else if constexpr (std::is_same_v<T, GuessDecl>) {
@@ -157,9 +178,9 @@ void UnitChecker::check_statement(const Statement& s, Context& context, const st
                 Context inner = context;
                 if (!node.index.empty()) inner.locals[node.index] = Type::of(Dimension{});
                 if (node.size != nullptr) type_of(*node.size, context);
-                check_kind_use(node.kind, inner, false);
+                check_kind_use(node.kind, inner, false, node.name, node.index);
             } else if constexpr (std::is_same_v<T, SlotDecl>) {
-                check_kind_use(node.kind, context, false);
+                check_kind_use(node.kind, context, false, node.name);
                 const Definition *base = set_.find(*context.scope, node.base), *d = set_.find(*context.scope, node.kind.kind, true);
                 if (base != nullptr && base->template as<ComponentDecl>() == nullptr)
                     set_.diagnostics.report(messages::not_a, node.name_span, base->name, base->kind_text(), "a component");
@@ -175,8 +196,12 @@ void UnitChecker::check_statement(const Statement& s, Context& context, const st
                     check_open_port(node, *d, context);
             } else if constexpr (std::is_same_v<T, IfDecl>) {
                 expect_condition(*node.condition, context);
-                check_block(node.then_block, context, results);
-                check_block(node.else_block, context, results);
+                const ComponentInfo* outside = context.info;
+                for (const Block* branch : {&node.then_block, &node.else_block}) {
+                    context.info = seen_in(*branch, outside);
+                    check_block(*branch, context, results);
+                }
+                context.info = outside;
             } else if constexpr (std::is_same_v<T, ForDecl>) {
                 type_of(*node.low, context);
                 type_of(*node.high, context);

@@ -449,9 +449,11 @@ Type UnitChecker::type_of_steps(const ComponentInfo* info, const FileScope& scop
         std::vector<std::string> names = info != nullptr ? info->member_names : std::vector<std::string>{};
         if (at == 0)
             for (const auto& [name, type] : context.locals) names.push_back(name);
-        std::string near = nearest_name(path[at].name, names);
+        bool renamed = info != nullptr && !present_name(*info, path[at].name).empty();
+        std::string near = nearest_name(path[at].name, names), mend = near.empty() ? "" : fmt::format("did you mean '{}'?", near);
+        if (renamed) mend = mend_of_name(*info, path[at].name);
         std::string where = info != nullptr ? fmt::format("'{}'", info->definition->full_name) : "this file";
-        set_.diagnostics.report(messages::unknown_name, path[at].span, path[at].name, where).mend(near.empty() ? "" : fmt::format("did you mean '{}'?", near));
+        set_.diagnostics.report(messages::unknown_name, path[at].span, path[at].name, where).mend(mend);
         return Type::unknown();
     }
     bool last = at + 1 == path.size();
@@ -500,13 +502,15 @@ Type UnitChecker::type_of_steps(const ComponentInfo* info, const FileScope& scop
         return Type::unknown();
     }
     const Path* kind = nullptr;
-    if (const auto* part = m->statement->as<PartDecl>()) kind = &part->kind.kind;
-    if (const auto* slot = m->statement->as<SlotDecl>()) kind = &slot->base;
+    const KindUse* use = nullptr;
+    if (const auto* part = m->statement->as<PartDecl>()) kind = &part->kind.kind, use = &part->kind;
+    if (const auto* slot = m->statement->as<SlotDecl>()) kind = &slot->base, use = &slot->kind;
     if (kind == nullptr) return not_a_quantity("no quantity");
     if (last) return not_a_quantity("a part");
     const Definition* d = set_.find(*m->scope, *kind);
     if (d == nullptr || d->as<ComponentDecl>() == nullptr) return Type::unknown();
-    return type_of_steps(set_.info(*d), *d->scope, path, at + 1, context);
+    Type inside = type_of_steps(set_.info(*d), *d->scope, path, at + 1, context);
+    return inside.dimension.is_open() ? settled(inside, settled_units(*info, path[at].name, *use, *m->scope)) : inside;
 }
 
 Type UnitChecker::type_of(const Expr& e, Context& context)
@@ -518,6 +522,12 @@ Type UnitChecker::type_of(const Expr& e, Context& context)
     }
     switch (e.kind) {
         case ExprKind::number: {
+            if (e.unit && e.unit->dimension.is_open()) {
+                check_open_names(e.unit->dimension, e.span, context);
+                if (e.number != 0)
+                    set_.diagnostics.report(messages::bad_value, e.span, fmt::format("how much {} is depends on what the unit is settled to", brief(e)))
+                        .mend("only 0 can be said in it: 0 " + e.unit->text);
+            }
             if (e.unit) return e.unit->text == "?" ? Type::unknown() : Type::of(*e.unit);
             Type t = Type::of(Dimension{});
             t.bare = e.text != "pi";

@@ -2,6 +2,7 @@
 // Units and kinds of values, checked once per definition, before anything is instantiated.
 #pragma once
 
+#include <deque>
 #include <map>
 #include <optional>
 #include <set>
@@ -25,6 +26,12 @@ struct Type {
     static Type of(const Dimension& d) { return {Kind::number, true, d, false, false, {}}; }
     static Type of(const Unit& u) { return {Kind::number, true, u.dimension, false, false, u}; }
 };
+
+/// What the units that a component leaves open are in one use of it, by name. A name that is missing contradicts itself, or waits for another.
+using SettledUnits = std::map<std::string, Unit>;
+
+/// A type with its open units replaced; unknown where one is missing.
+Type settled(const Type& type, const SettledUnits& units);
 
 /// The unit to show values of a type in: the declared one, else that of its dimension.
 Unit display_unit(const Type& type);
@@ -52,6 +59,10 @@ public:
     /// `put slot = Kind(...)` in the system `info`: the slot, the component's values, and that it fits.
     void check_put(const ComponentInfo& info, const Path& slot, const KindUse& use, const FileScope& use_scope);
     void expect_fits(const std::string& what, const Type& declared, const Type& value, const Expr& e);
+    /// What the open units of a part's (or slot's) component are: solved for from the units of the values given to it and of the signals from and to it in the
+    /// component `info` that holds it; plain numbers where nothing says anything. They may be open units of the holder. Reports what contradicts.
+    const SettledUnits& settled_units(const ComponentInfo& info, const std::string& part, const KindUse& use, const FileScope& scope,
+                                      const std::string& index = {});
 
 private:
     struct Context {
@@ -60,6 +71,11 @@ private:
         std::map<std::string, Type> locals;
     };
 
+    void check_open_names(const Dimension& dimension, Span span, const Context& context);
+    struct UnitUse;
+    void uses_in(const Statement& s, const FileScope& scope, const std::string& part, const ComponentInfo& kind, Context& context, std::vector<UnitUse>& uses);
+    void use_of(const Expr& end, const Expr& other, const std::string& part, const ComponentInfo& kind, Context& context, std::vector<UnitUse>& uses);
+    SettledUnits solve_units(const std::vector<std::string>& names, const std::string& part, const std::vector<UnitUse>& uses);
     void check_domain(const DomainDecl& domain, const FileScope& scope);
     const Definition* fluid_kind(const Member& m);
     const Definition* file_fluid_kind(const Path& path, const FileScope& scope);
@@ -69,8 +85,9 @@ private:
     void check_function(const FunctionDecl& f, const ComponentInfo* info, const FileScope& scope);
     void check_block(const Block& block, Context& context, const std::vector<FunctionArgument>* results);
     void check_statement(const Statement& s, Context& context, const std::vector<FunctionArgument>* results);
+    const ComponentInfo* seen_in(const Block& branch, const ComponentInfo* info);
     void check_quantity(const QuantityDecl& q, Context& context);
-    void check_kind_use(const KindUse& use, Context& context, bool fluid);
+    void check_kind_use(const KindUse& use, Context& context, bool fluid, const std::string& name = {}, const std::string& index = {});
     void check_joint(const JointDecl& joint, Context& context);
     void expect_condition(const Expr& e, Context& context);
     void expect_equal(const Expr& left, const Type& a, const char* relation, const Expr& right, const Type& b);
@@ -94,6 +111,8 @@ private:
     const std::map<std::string, Type>* measures_ = nullptr;  ///< within a measure: those before it
     bool strict_;
     std::set<const Definition*> checked_;
+    std::map<std::pair<const ComponentInfo*, const KindUse*>, SettledUnits> units_of_parts_;
+    std::deque<ComponentInfo> branches_;  ///< components as seen in a branch whose declarations differ from those of the other one
     std::set<const QuantityDecl*> in_progress_;
     std::map<const QuantityDecl*, std::optional<double>> numbers_;                ///< of constants
     std::map<std::pair<const QuantityDecl*, const ComponentInfo*>, Type> found_;  ///< of declarations that say no unit
@@ -107,6 +126,8 @@ inline const std::vector<FunctionArgument> kNoBlockResults;
 std::vector<std::string> signal_names(const SequenceDecl& sequence);
 /// The sequence that `path` names, seen from a component; null: none.
 const SequenceDecl* find_sequence(LibrarySet& set, const ComponentInfo& info, const Path& path);
+/// Whether an expression is the plain name of a sequence, which a figure may draw.
+bool is_sequence(LibrarySet& set, const ComponentInfo& info, const Expr* e);
 
 /// The domain of the port that `expr` names inside `info`, or null (nothing is reported).
 const Definition* domain_of_port(LibrarySet& set, const ComponentInfo& info, const Expr& expr);

@@ -290,11 +290,8 @@ void Instantiator::check_bindings(InstanceId id)
     for (const Binding& b : instance.bindings) {
         const Member* m = instance.info->find(b.path[0].name);
         if (m == nullptr) {
-            std::vector<std::string> names;
-            for (const auto& [name, member] : instance.info->members) names.push_back(name);
-            std::string near = nearest_name(b.path[0].name, names);
             set_.diagnostics.report(messages::unknown_name, b.path[0].span, b.path[0].name, fmt::format("'{}'", instance.info->definition->full_name))
-                .mend(near.empty() ? "" : fmt::format("did you mean '{}'?", near));
+                .mend(mend_of_name(*instance.info, b.path[0].name));
             continue;
         }
         if (b.path.size() > 1 || (m->is_port_fluid && b.put == nullptr)) continue;
@@ -384,7 +381,8 @@ std::vector<std::string> picture_lines(const ComponentInfo& info)
 }
 }  // namespace
 
-InstanceId Instantiator::make_instance(const Definition& d, InstanceId parent, std::string path, std::vector<Binding> bindings, Span span, bool fluid)
+InstanceId Instantiator::make_instance(const Definition& d, InstanceId parent, std::string path, std::vector<Binding> bindings, Span span, bool fluid,
+                                       const SettledUnits& units)
 {
     auto id = static_cast<InstanceId>(instances_.size());
     Instance& instance = instances_.emplace_back();
@@ -394,6 +392,7 @@ InstanceId Instantiator::make_instance(const Definition& d, InstanceId parent, s
     instance.depth = id == 0 ? 0 : instances_[parent].depth + 1;
     instance.span = span;
     instance.fluid = fluid;
+    instance.units = units;
     instance.members.resize(instance.info->member_names.size());
     // given to what is taken over first, so that what the user of the part gives wins
     for (const auto& [value, scope] : instance.info->values)
@@ -423,6 +422,18 @@ InstanceId Instantiator::make_instance(const Definition& d, InstanceId parent, s
         for_each_statement(id, [&](const BodyItem& item, const Env& env) { make_structure(id, item, env, pass); });
     making_.pop_back();
     return id;
+}
+
+// The open units of a part, where those of what holds it are settled.
+SettledUnits Instantiator::units_in(InstanceId parent, const std::string& part, const KindUse& use, const FileScope& scope, const std::string& index)
+{
+    SettledUnits units = checker_.settled_units(*instances_[parent].info, part, use, scope, index);
+    for (auto& [name, unit] : units) {
+        if (!unit.dimension.is_open()) continue;
+        Type type = settled(Type::of(unit), instances_[parent].units);
+        unit = type.unit.value_or(si_unit(type.dimension));
+    }
+    return units;
 }
 
 std::vector<Binding> Instantiator::bindings_for(InstanceId parent, const std::string& name, std::optional<int> index, const KindUse& use, const Env& env)
@@ -462,7 +473,7 @@ void Instantiator::make_slot(InstanceId id, const SlotDecl& slot, const Env& env
     held.kind = InstanceMember::Kind::part;
     held.first = static_cast<std::uint32_t>(instances_.size());
     instances_[id].members[m->slot] = held;
-    make_instance(*d, id, path, std::move(bindings), slot.name_span, false);
+    make_instance(*d, id, path, std::move(bindings), slot.name_span, false, units_in(id, slot.name, use, *from.scope));
 }
 
 void Instantiator::make_parts(InstanceId id, const Member& member, const PartDecl& part, const Env& env)
@@ -485,7 +496,8 @@ void Instantiator::make_parts(InstanceId id, const Member& member, const PartDec
             if (b.path.size() > 1 && b.path[0].name == part.name && !b.path[0].indices.empty())
                 give_up(messages::bad_value, b.path[0].span, fmt::format("'{}' is a single part, not an array", part.name));
         instances_[id].members[member.slot] = held;
-        InstanceId made = make_instance(*d, id, base, bindings_for(id, part.name, std::nullopt, part.kind, env), part.name_span, false);
+        InstanceId made = make_instance(*d, id, base, bindings_for(id, part.name, std::nullopt, part.kind, env), part.name_span, false,
+                                        units_in(id, part.name, part.kind, *env.scope));
         instances_[id].members[member.slot].first = made;
         return;
     }
@@ -501,14 +513,15 @@ void Instantiator::make_parts(InstanceId id, const Member& member, const PartDec
     }
     // instances of an array of parts are not neighbours in the arena (they hold parts of their own): an index table
     std::vector<InstanceId> ids;
+    const SettledUnits units = units_in(id, part.name, part.kind, *env.scope, part.index);
     for (std::uint32_t i = 1; i <= n; ++i) {
         Env inner = env;
         if (!part.index.empty()) {
             loop_indices_.push_back({part.index, static_cast<int>(i), env.loops});
             inner.loops = &loop_indices_.back();
         }
-        ids.push_back(
-            make_instance(*d, id, fmt::format("{}[{}]", base, i), bindings_for(id, part.name, static_cast<int>(i), part.kind, inner), part.name_span, false));
+        ids.push_back(make_instance(*d, id, fmt::format("{}[{}]", base, i), bindings_for(id, part.name, static_cast<int>(i), part.kind, inner), part.name_span,
+                                    false, units));
     }
     held.sizes = std::move(ids);
     held.first = kNoNode;

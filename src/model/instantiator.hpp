@@ -95,6 +95,7 @@ struct Instance {
     std::uint32_t depth = 0;
     std::vector<InstanceMember> members;
     std::vector<Binding> bindings;
+    SettledUnits units;  ///< of the units that its component leaves open
     Span span;
     bool fluid = false;
     bool constant = false;  ///< a fluid of a file, not of a system: its params are no params of the model
@@ -150,7 +151,9 @@ public:
 private:
     // --- instances.cpp: the tree of parts, options and joints
     enum class Pass { ports_and_fluids, parts, named_joints, joints };
-    InstanceId make_instance(const Definition& d, InstanceId parent, std::string path, std::vector<Binding> bindings, Span span, bool fluid);
+    InstanceId make_instance(const Definition& d, InstanceId parent, std::string path, std::vector<Binding> bindings, Span span, bool fluid,
+                             const SettledUnits& units = {});
+    SettledUnits units_in(InstanceId parent, const std::string& part, const KindUse& use, const FileScope& scope, const std::string& index = {});
     void make_options(InstanceId id);
     void make_option(InstanceId id, const std::string& name);
     void make_structure(InstanceId id, const BodyItem& item, const Env& env, Pass pass);

@@ -5,6 +5,7 @@
 
 #include <algorithm>
 #include <filesystem>
+#include <sstream>
 #include <stdexcept>
 #include <system_error>
 
@@ -17,6 +18,45 @@ namespace fs = std::filesystem;
 namespace {
 
 constexpr std::uintmax_t kMaxFileMiB = 64;
+
+// The lines of a text that begin with `Formerly:` hold former names: `OldKind` of the definition itself, `old -> new` of a member. Present names of `former`.
+std::string present_name(const Definition& d, const std::string& former, bool member)
+{
+    constexpr std::string_view kMark = "Formerly:", kArrow = "->";
+    auto trimmed = [](std::string_view s) {
+        while (!s.empty() && s.front() == ' ') s.remove_prefix(1);
+        while (!s.empty() && s.back() == ' ') s.remove_suffix(1);
+        return s;
+    };
+    std::istringstream doc(d.statement->doc);
+    for (std::string line; std::getline(doc, line);) {
+        if (!line.starts_with(kMark)) continue;
+        std::istringstream items(line.substr(kMark.size()));
+        for (std::string item; std::getline(items, item, ',');) {
+            std::size_t arrow = item.find(kArrow);
+            std::string_view old = trimmed(std::string_view(item).substr(0, arrow));
+            if (old != former || member != (arrow != std::string::npos)) continue;
+            return member ? std::string(trimmed(std::string_view(item).substr(arrow + kArrow.size()))) : d.full_name;
+        }
+    }
+    return {};
+}
+
+}  // namespace
+
+std::string present_name(const ComponentInfo& info, const std::string& name)
+{
+    for (const Definition* d : info.ancestry)
+        if (std::string now = present_name(*d, name, true); !now.empty()) return now;
+    return {};
+}
+
+std::string mend_of_name(const ComponentInfo& info, const std::string& name)
+{
+    if (std::string now = present_name(info, name); !now.empty()) return fmt::format("it is called '{}' now", now);
+    std::string near = nearest_name(name, info.member_names);
+    return near.empty() ? "" : fmt::format("did you mean '{}'?", near);
+}
 
 std::string definition_name(const Statement& s, Span& span)
 {
@@ -34,8 +74,6 @@ std::string definition_name(const Statement& s, Span& span)
         },
         s.node);
 }
-
-}  // namespace
 
 const char* Definition::kind_text() const
 {
@@ -317,6 +355,16 @@ const Definition* LibrarySet::find(const FileScope& scope, const Path& path, boo
                         .mend(fmt::format("it stands in '{}', which another file uses: use that file here too", file.path));
                     return nullptr;
                 }
+        for (const std::string& lib : package_names()) {
+            if (path.size() > 2 || (path.size() == 2 ? path[0].name != lib : !packages_.contains(lib))) continue;
+            for (const auto& [name, d] : package(lib)->names) {
+                std::string now = present_name(*d, path.back().name, false);
+                if (now.empty()) continue;
+                diagnostics.report(messages::unknown_kind, cover(path.front().span, path.back().span), "definition in sight", text_of(path))
+                    .mend(fmt::format("it is called '{}' now", now));
+                return nullptr;
+            }
+        }
         std::string near = nearest_name(text_of(path), candidates());
         if (near.empty() && path.size() == 1) {
             // perhaps it exists in a shipped library that was not named

@@ -143,6 +143,9 @@ struct Member {
     bool is_port_fluid = false;
 };
 
+/// The name that a statement declares and where it stands; empty: it declares none.
+std::string definition_name(const Statement& s, Span& span);
+
 /// A component (or fluid) with everything it takes over, in the order of the text, most basic first.
 struct ComponentInfo {
     const Definition* definition = nullptr;
@@ -158,5 +161,10 @@ struct ComponentInfo {
         return it == members.end() ? nullptr : &it->second;
     }
 };
+
+/// The present name of what a component's text says was called `name` (`Formerly: old -> new`); empty: it says nothing of it.
+std::string present_name(const ComponentInfo& info, const std::string& name);
+/// What would mend a name that a component does not have: its present name, else one that is near; empty: none.
+std::string mend_of_name(const ComponentInfo& info, const std::string& name);
 
 }  // namespace netloop

@@ -294,7 +294,8 @@ void check_plan(LibrarySet& set, ScenarioPlan& plan)
     }
     for (const BodyItem& item : plan.figures)
         for (const FigurePanel& panel : item.statement->as<FigureItem>()->panels) {
-            for (const Expr* curve : panel.curves) checker.type_of_expression(info, *item.scope, *curve);
+            for (const Expr* curve : panel.curves)
+                if (!is_sequence(set, *info, curve)) checker.type_of_expression(info, *item.scope, *curve);
             if (panel.against != nullptr) checker.type_of_expression(info, *item.scope, *panel.against);
         }
     for (const BodyItem& item : plan.finds) {

@@ -94,6 +94,12 @@ double Column::at(double t, const Column& time) const
     return values[i - 1] + part * (values[i] - values[i - 1]);
 }
 
+const Column& Recording::time() const
+{
+    if (columns.empty()) throw RecordingError("there is no time in a recording of nothing");
+    return columns[0];
+}
+
 const Column* Recording::find(const std::string& name) const
 {
     for (const Column& c : columns)

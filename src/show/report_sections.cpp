@@ -230,7 +230,7 @@ std::string assumptions_section(const ReportContent& page)
         if (!kinds.insert(p.kind).second) continue;
         try {
             json about = json::parse(page.library->describe(p.kind, Library::Form::json));
-            std::string left_out = about.value("simplified", "");
+            std::string left_out = about.value("neglected", "");
             if (!left_out.empty()) rows += fmt::format("<tr><td>{}</td><td>{}</td></tr>\n", markup(p.kind), markup(left_out));
         } catch (const std::exception&) {  // a kind that the texts do not hold any more has nothing to say
         }

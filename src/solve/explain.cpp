@@ -36,11 +36,7 @@ std::string describe_z(const CompiledModel& model, std::size_t i, double value)
     if (v.order > 0)
         for (const FlatQuantity& q : quantities)
             if (q.path == name) return fmt::format("'{}' = {:.6g} {}", name, q.unit.from_si(value), q.unit.text);
-    if (v.order > 0) {
-        Dimension d = unit.dimension;
-        for (std::uint32_t k = 0; k < v.order; ++k) d = d / Dimension::base(2);
-        return fmt::format("'{}' = {:.6g} {}", name, value, d.text());
-    }
+    for (std::uint32_t k = 0; k < v.order; ++k) unit = unit.rate();
     return fmt::format("'{}' = {:.6g}{}", name, unit.from_si(value), unit.text.empty() || unit.text == "1" ? "" : " " + unit.text);
 }
 

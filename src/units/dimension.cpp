@@ -2,6 +2,7 @@
 #include "units/dimension.hpp"
 
 #include <cmath>
+#include <map>
 #include <numeric>
 #include <utility>
 #include <vector>
@@ -48,9 +49,25 @@ Dimension Dimension::base(int index)
     return d;
 }
 
+Dimension Dimension::open(std::string name)
+{
+    Dimension d;
+    d.open_.emplace_back(std::move(name), Rational(1));
+    return d;
+}
+
+Dimension Dimension::settled_part() const
+{
+    Dimension d = *this;
+    d.open_.clear();
+    return d;
+}
+
 Dimension Dimension::power(Rational exponent) const
 {
     Dimension d;
+    if (!exponent.is_zero())
+        for (const auto& [name, e] : open_) d.open_.emplace_back(name, e * exponent);
     for (std::size_t i = 0; i < kCount; ++i) d.exponents_[i] = exponents_[i] * exponent;
     return d;
 }
@@ -59,6 +76,11 @@ Dimension operator*(const Dimension& a, const Dimension& b)
 {
     Dimension d;
     for (std::size_t i = 0; i < Dimension::kCount; ++i) d.exponents_[i] = a.exponents_[i] + b.exponents_[i];
+    if (a.open_.empty() && b.open_.empty()) return d;
+    std::map<std::string, Rational> open(a.open_.begin(), a.open_.end());
+    for (const auto& [name, e] : b.open_) open[name] = open[name] + e;
+    for (const auto& [name, e] : open)
+        if (!e.is_zero()) d.open_.emplace_back(name, e);
     return d;
 }
 
@@ -70,7 +92,7 @@ const std::vector<std::pair<Dimension, std::string>>& trade_names()
     static const auto* names = [] {
         auto* list = new std::vector<std::pair<Dimension, std::string>>;
         for (const char* text :
-             {"1",    "N",      "Pa",   "J",   "W",     "V",      "ohm", "F",   "H",    "C",        "Hz",        "m/s",     "m/s^2", "m^2",   "m^3",   "m^3/s",
+             {"1",    "N",      "Pa",   "J",   "W",     "V",      "ohm", "F",   "H",    "C",        "1/s",       "m/s",     "m/s^2", "m^2",   "m^3",   "m^3/s",
               "kg/s", "kg/m^3", "Pa*s", "N/m", "N*s/m", "kg*m^2", "W/K", "J/K", "J/kg", "J/(kg*K)", "W/(m^2*K)", "W/(m*K)", "N*m*s", "V*s/m", "Pa^0.5"}) {
             Unit unit;
             UnitProblem problem;
@@ -100,14 +122,15 @@ std::string Dimension::text() const
     static constexpr std::array<const char*, kCount> kNames{"m", "kg", "s", "A", "K", "mol", "cd"};
     std::string above, below;
     int n_below = 0;
-    for (int i : kOrder) {
-        Rational e = exponent(i);
-        if (e.is_zero()) continue;
+    auto take = [&](const char* name, Rational e) {
+        if (e.is_zero()) return;
         std::string& side = e.numerator() > 0 ? above : below;
         if (!side.empty()) side += '*';
-        side += power_text(kNames[static_cast<std::size_t>(i)], e.numerator() > 0 ? e : e * Rational(-1));
+        side += power_text(name, e.numerator() > 0 ? e : e * Rational(-1));
         n_below += e.numerator() < 0 ? 1 : 0;
-    }
+    };
+    for (const auto& [name, e] : open_) take(name.c_str(), e);
+    for (int i : kOrder) take(kNames[static_cast<std::size_t>(i)], exponent(i));
     if (below.empty()) return above;
     return (above.empty() ? "1" : above) + "/" + (n_below > 1 ? "(" + below + ")" : below);
 }

@@ -6,6 +6,8 @@
 #include <cstdint>
 #include <optional>
 #include <string>
+#include <utility>
+#include <vector>
 
 namespace netloop {
 
@@ -32,16 +34,23 @@ private:
     int denominator_ = 1;
 };
 
-/// Exponents of m, kg, s, A, K, mol, cd. An angle counts as dimensionless.
+/// Exponents of m, kg, s, A, K, mol, cd. An angle counts as dimensionless. Besides these, a component's text may hold dimensions that each use of it settles
+/// (`unit of_measured`): they count as further base dimensions, by name.
 class Dimension {
 public:
     static constexpr int kCount = 7;
 
     Dimension() = default;
     static Dimension base(int index);
+    static Dimension open(std::string name);
 
     Rational exponent(int index) const { return exponents_[static_cast<std::size_t>(index)]; }
     bool dimensionless() const { return *this == Dimension{}; }
+    /// The dimensions that are settled elsewhere, by name in ascending order, none with an exponent of 0.
+    const std::vector<std::pair<std::string, Rational>>& open_names() const { return open_; }
+    bool is_open() const { return !open_.empty(); }
+    /// The part that is settled here.
+    Dimension settled_part() const;
     Dimension power(Rational exponent) const;
     Dimension inverse() const { return power(Rational(-1)); }
     /// A unit of this dimension as an engineer would write it: "N*m", "Pa", "kg/m^3", "1".
@@ -53,6 +62,7 @@ public:
 
 private:
     std::array<Rational, kCount> exponents_{};
+    std::vector<std::pair<std::string, Rational>> open_;
 };
 
 }  // namespace netloop

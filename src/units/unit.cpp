@@ -59,7 +59,7 @@ const std::unordered_map<std::string_view, Unit>& table()
 // Recursive descent over the text of one unit; nesting is bounded by kMaxDepth.
 class UnitReader {
 public:
-    UnitReader(std::string_view text, UnitProblem& problem) : text_(text), problem_(problem) {}
+    UnitReader(std::string_view text, UnitProblem& problem, bool open) : text_(text), problem_(problem), open_(open) {}
 
     bool read(Unit& unit)
     {
@@ -176,6 +176,11 @@ private:
         std::string_view name = text_.substr(begin, at_ - begin);
         if (name.empty()) return fail(begin, text_.size(), "a unit is expected");
         auto found = table().find(name);
+        if (found == table().end() && open_ && is_open_unit(name)) {
+            unit = Unit{};
+            unit.dimension = Dimension::open(std::string(name));
+            return true;
+        }
         if (found == table().end()) {
             std::string near = suggest_unit(name);
             return fail(begin, at_, fmt::format("unknown unit '{}'", name), near.empty() ? "" : fmt::format("did you mean '{}'?", near));
@@ -187,7 +192,7 @@ private:
     std::string_view text_;
     UnitProblem& problem_;
     std::size_t at_ = 0;
-    bool alone_ = true;
+    bool alone_ = true, open_;
 };
 
 }  // namespace
@@ -218,13 +223,19 @@ Unit Unit::rate() const
     return plain ? si_unit(own.dimension / Dimension::base(2)) : made;
 }
 
-bool parse_unit(std::string_view text, Unit& unit, UnitProblem& problem)
+bool is_open_unit(std::string_view name)
+{
+    constexpr std::string_view kMark = "of_";
+    return name.size() > kMark.size() && name.starts_with(kMark);
+}
+
+bool parse_unit(std::string_view text, Unit& unit, UnitProblem& problem, bool open)
 {
     if (text.size() > 200) {
         problem = {"a unit of more than 200 characters", "", 0, text.size()};
         return false;
     }
-    return UnitReader(text, problem).read(unit);
+    return UnitReader(text, problem, open).read(unit);
 }
 
 bool is_unit_name(std::string_view name)

@@ -34,9 +34,13 @@ struct UnitProblem {
     std::size_t end = 0;
 };
 
+/// Whether a name stands for a unit that each use of a component settles (`unit of_measured`): all such names begin with of_.
+bool is_open_unit(std::string_view name);
+
 /// Reads "cm^3/rev", "J/(kg*K)", "1/K", "Pa^0.5", "%". Names come from a closed list; their scale and offset were taken
-/// from UDUNITS-2 when the program was built (generate_unit_table.cpp), so this needs no lock and no file at run time.
-bool parse_unit(std::string_view text, Unit& unit, UnitProblem& problem);
+/// from UDUNITS-2 when the program was built (generate_unit_table.cpp), so this needs no lock and no file at run time. `open`: names of
+/// open units are taken, too.
+bool parse_unit(std::string_view text, Unit& unit, UnitProblem& problem, bool open = false);
 
 bool is_unit_name(std::string_view name);
 /// The known name nearest to a wrong one, or how the trade's spelling is written here ("Nm" -> "N*m"); empty if none.

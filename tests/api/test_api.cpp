@@ -190,6 +190,41 @@ system S {
     CHECK(r.find("d.more.x") == nullptr);
 }
 
+TEST_CASE("two parts of one name in both branches of an option: each branch sees its own")
+{
+    // a tank of 10 bar fills a vessel through the one pipe or the other; the ports of the two have different names
+    for (const char* waves : {"true", "false"}) {
+        CAPTURE(waves);
+        netloop::CompiledSystem system = test::compile(R"(use mechanics
+component Short { port from : mechanics.translational ; port to : mechanics.translational ; param k : N/m = 2 N/m
+    from.f + to.f = 0 N ; from.f = k * (from.x - to.x) }
+component Long : Short(k = 1 N/m) { port other : mechanics.translational optional ; other.x = from.x }
+system S {
+    option waves = false
+    part wall : Anchor
+    part m    : Mass(mass = 1 kg)
+    if waves { part link : Long ; wall.point -- link.from ; link.to -- m.point ; part mark : Anchor }
+    else { part link : Spring(stiffness = 3 N/m) ; wall.point -- link.a ; link.b -- m.point }
+    init m.x = 1 m ; init m.v = 0 m/s
+}
+)",
+                                                       {{"waves", waves}});
+        Run run(system);
+        run.step_to(1);
+        CHECK(run.value("m.x") == doctest::Approx(std::cos(std::sqrt(waves[0] == 't' ? 1.0 : 3.0))).epsilon(1e-4));
+    }
+}
+
+TEST_CASE("what is no path is refused where a program names it, and a recording of nothing has no time")
+{
+    for (const char* path : {"..", "x[", "x[]", "x[1", "x[a]", "x]1[", "a..b", "", "a b", "x[1]y", "x[99999999999]"}) {
+        CAPTURE(path);
+        CHECK_THROWS_WITH_AS(SystemBuilder("S", Library::standard()).ref(path), doctest::Contains("is no path"), UsageError);
+    }
+    CHECK_NOTHROW(SystemBuilder("S", Library::standard()).ref("cylinder.bar[3].T"));
+    CHECK_THROWS_AS(Recording().time(), netloop::RecordingError);
+}
+
 TEST_CASE("projects of several files: a file used, a folder as a library, and a circle of files")
 {
     test::Scratch scratch;

@@ -105,6 +105,25 @@ TEST_CASE("mistakes with names and definitions")
 {
     check_file("names.cases");
 }
+TEST_CASE("an angle without a unit is taken as radians, which is said where it is given: of params, at the start and as a guess")
+{
+    const std::string text =
+        "use mechanics\nsystem S {\n part house : Foundation\n part pin : Pivot\n part boom : Bar(length = 3 m, mass = 300 kg)\n house.place -- pin.a\n pin.b "
+        "-- boom.a\n"
+        "init boom.angle' = 0 rad/s\n";
+    auto warned = [&](const std::string& line) {
+        int n = 0;
+        const netloop::CompiledSystem system = test::compile(text + line + "\n}");
+        for (const netloop::Diagnostic& d : system.notes()) n += d.id == "bare-radians" && d.line == 9;
+        return n;
+    };
+    CHECK(warned("init boom.angle = 15") == 1);
+    CHECK(warned("guess boom.angle = 15") == 1);
+    CHECK(warned("init boom.angle = 15 deg") == 0);
+    CHECK(warned("init boom.angle = pi / 12") == 0);
+    CHECK(warned("init boom.angle = 0") == 0);
+}
+
 TEST_CASE("mistakes with units")
 {
     check_file("units.cases");

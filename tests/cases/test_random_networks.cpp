@@ -208,7 +208,7 @@ private:
         for (int i = 0; i < n; ++i) {
             std::string v = part(fmt::format("Volume(volume = {:.2f} L)", number(0.5, 20)));
             text_ += fmt::format(" init {}.p = {:.2f} bar\n", v, number(2, 120));
-            nodes.push_back(v + ".port_a");
+            nodes.push_back(v + ".a");
         }
         auto node = [&] { return nodes[static_cast<std::size_t>(pick(0, n - 1))]; };
         std::string tank = part("Tank(oil = oil, pressure = 1.2 bar)") + ".outlet";
@@ -232,7 +232,7 @@ private:
         text_ += fmt::format(" {:.2f} L/min * (1 + 0.8 * sin({:.2f} * time / (1 s))) -> {}.flow\n", number(2, 40), number(3, 60), feed);
         if (maybe(3)) {  // two volumes on one joint
             hidden_ = true;
-            join(part("Volume(volume = 2 L)") + ".port_a", nodes[0]);
+            join(part("Volume(volume = 2 L)") + ".a", nodes[0]);
         }
     }
 

@@ -438,7 +438,7 @@ TEST_CASE("a let inside a loop is a name for one round of it; a named joint is r
 TEST_CASE("a run that fails in a part with an open port names the port")
 {
     std::string open = failure_of(
-        "use electrics\nsystem S { part d : IdealDiode ; part r : Resistor(resistance = 1 ohm) ; part g : Ground\n d.minus -- r.plus ; r.minus -- g.pin }\n"
+        "use electrics\nsystem S { part d : PerfectDiode ; part r : Resistor(resistance = 1 ohm) ; part g : Ground\n d.minus -- r.plus ; r.minus -- g.pin }\n"
         "scenario s of S { stop at 1 s }");
     CHECK(open.find("port 'd.plus' is in no joint") != std::string::npos);
 }

@@ -107,7 +107,7 @@ TEST_CASE("a clutch brings two shafts to one speed: balance of momentum and ener
     REQUIRE(locked.size() >= 1);
     CHECK(locked[0] == doctest::Approx(3.4).epsilon(1e-7));
     CHECK(at("a.speed", 4) == doctest::Approx(40).epsilon(1e-8));
-    CHECK(at("b.speed", 4) - at("a.speed", 4) == 0);
+    CHECK(std::abs(at("b.speed", 4) - at("a.speed", 4)) < 1e-13);  // of 40 rad/s: rounding, it does not creep
     CHECK(at("lost", 4) == doctest::Approx(0.5 * 2 * 1e4 - 0.5 * 5 * 1600).epsilon(1e-7));
     // locked it passes 3/5 of 60 N m = 36 N m; when only 10 N m can be passed it slips again
     CHECK(-at("clutch.twist_torque", 5.5) == doctest::Approx(36).epsilon(1e-8));
@@ -217,8 +217,9 @@ TEST_CASE("an ideal buck converter at 20 kHz: exact from switching to switching"
         i = si + sum_x, v = steady + sum_y;
     };
     const std::string text =
-        "use electrics, control\n system S { part supply : VoltageSource(voltage = 24 V) ; part ground : Ground ; part transistor : IdealSwitch ; part diode : "
-        "IdealDiode\n"
+        "use electrics, control\n system S { part supply : VoltageSource(voltage = 24 V) ; part ground : Ground ; part transistor : PerfectSwitch ; part diode "
+        ": "
+        "PerfectDiode\n"
         "part choke : Inductor(inductance = 100 uH) ; part filter : Capacitor(capacitance = 100 uF) ; part load : Resistor(resistance = 2 ohm)\n"
         "part pwm : PulseWidth(period = 50 us, share = 0.4) ; pwm.on -> transistor.closed ; supply.plus -- transistor.plus\n"
         "transistor.minus -- diode.minus -- choke.plus ; choke.minus -- filter.plus -- load.plus\n"
@@ -251,7 +252,7 @@ TEST_CASE("a rectifier of four diodes: ideal and exponential ones agree but for 
                "supply.plus -- line.plus ; line.minus -- d1.plus -- d3.minus ; supply.minus -- d2.plus -- d4.minus -- leak.plus\n"
                "d1.minus -- d2.minus -- load.plus ; leak.minus -- ground.pin -- d3.plus -- d4.plus -- load.minus }";
     };
-    Ran ideal = run(text("IdealDiode(drop = 0.6 V)"), 0.04, 1e-8, 1e-4);
+    Ran ideal = run(text("PerfectDiode(drop = 0.6 V)"), 0.04, 1e-8, 1e-4);
     for (double t : {0.0023, 0.005, 0.0071, 0.0125, 0.015, 0.0267}) {
         double u = std::max(0.0, std::abs(12 * std::sin(2 * std::numbers::pi * 50 * t)) - 1.2) * 20 / 20.5;
         CHECK(ideal.recording["load.u"].at(t, ideal.recording.time()) == doctest::Approx(u).epsilon(2e-3));
@@ -389,7 +390,7 @@ TEST_CASE("a tight check valve lets a column of oil swing over once and holds it
         "use hydraulics, fluids\n component Column : FlowPath { param inertance : m^-1 = 1e6 m^-1 ; inertance * inlet.m' = dp }\n"
         "system S { fluid oil = MineralOil(grade = 46 cSt) ; part a : Volume(volume = 10 L) ; part tank : Tank(oil = oil) ; part shut : CheckValve(cracking = "
         "900 bar, leakage = 0 L/min/bar) ; part b : Volume(volume = 10 L) ; part column : Column ; part valve : TightCheckValve(cracking = 0 bar)\n"
-        "tank.outlet -- shut.inlet ; shut.outlet -- a.port_a -- column.inlet ; column.outlet -- valve.inlet ; valve.outlet -- b.port_a ; init a.p = 22 bar ; "
+        "tank.outlet -- shut.inlet ; shut.outlet -- a.a -- column.inlet ; column.outlet -- valve.inlet ; valve.outlet -- b.a ; init a.p = 22 bar ; "
         "init b.p = 20 bar ; init column.inlet.m = 0 kg/s }",
         1, 1e-9, 0.001);
     CHECK(r.recording["a.p"].final() == doctest::Approx(20e5).epsilon(2e-3));
@@ -470,7 +471,7 @@ TEST_CASE("a circuit with an ideal diode and no ground is told as what it is, no
     const std::string circuit =
         "use electrics, mechanics, heat\nsystem S {\n part battery : VoltageSource(voltage = 24 V) ; part contactor : Switch(closed = true) ; part motor : "
         "DcMachine(coefficient = 0 "
-        "K^-1)\n part diode : IdealDiode ; part winding : HeatMass ; part wheel : Inertia(inertia = 1 kg*m^2)\n battery.plus -- contactor.plus ; "
+        "K^-1)\n part diode : PerfectDiode ; part winding : HeatMass ; part wheel : Inertia(inertia = 1 kg*m^2)\n battery.plus -- contactor.plus ; "
         "contactor.minus -- motor.plus -- "
         "diode.minus ; battery.minus -- motor.minus -- diode.plus\n motor.winding -- winding.surface ; motor.shaft -- wheel.shaft\n";
     try {

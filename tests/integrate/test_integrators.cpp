@@ -35,7 +35,9 @@ std::pair<double, std::string> difference(const Recording& a, const Recording& b
     std::pair<double, std::string> worst{0, ""};
     for (std::size_t c = 1; c < a.columns.size(); ++c) {
         const netloop::Column &x = a.columns[c], &y = b[x.name];
-        double size = std::max({std::abs(x.max()), std::abs(x.min()), 1e-9});
+        constexpr double kRounding = 1e-9;  // a large torque times a slip of 1e-18: nothing but rounding in both runs
+        double size = std::max({std::abs(x.max()), std::abs(x.min()), std::abs(y.max()), std::abs(y.min())});
+        if (size < kRounding) continue;
         double d = std::abs(x.final() - y.final()) / size;
         if (d > worst.first) worst = {d, x.name};
     }
@@ -326,9 +328,9 @@ TEST_CASE("a fixed step looks at what it leaves over: it is divided at corners, 
     const std::string feed =
         "use hydraulics, fluids\nsystem S {\n fluid oil = MineralOil()\n part pump : FlowSource ; part line : Volume(volume = 20 mL) ; part guard : "
         "CheckValve(cracking = 5 bar, rise = "
-        "0.5 bar)\n part room : Volume(volume = 5 mL) ; part way : Orifice(diameter = 2.5 mm) ; part tank : Tank(oil = oil)\n pump.outlet -- line.port_a -- "
+        "0.5 bar)\n part room : Volume(volume = 5 mL) ; part way : Orifice(diameter = 2.5 mm) ; part tank : Tank(oil = oil)\n pump.outlet -- line.a -- "
         "guard.inlet ; guard.outlet "
-        "-- room.port_a ; room.port_b -- way.inlet ; way.outlet -- tank.outlet\n 30 L/min * (if mod(time, 0.1 s) < 0.06 s then 1 else 0.05) -> pump.flow\n "
+        "-- room.a ; room.b -- way.inlet ; way.outlet -- tank.outlet\n 30 L/min * (if mod(time, 0.1 s) < 0.06 s then 1 else 0.05) -> pump.flow\n "
         "var fed : kg init 0 kg ; "
         "fed' = -pump.outlet.m\n var passed : kg init 0 kg ; passed' = way.inlet.m\n init line.p = 20 bar ; init room.p = 20 bar\n let held : kg = "
         "line.content.mass + "

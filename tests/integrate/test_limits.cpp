@@ -84,7 +84,7 @@ TEST_CASE("an init that the range of the quantity rules out is told as such, in 
 {
     std::string error = error_of(
         "use hydraulics, fluids\nsystem S { fluid oil = MineralOil() ; part t : Tank(oil = oil) ; part o : Orifice ; part v : Volume\n"
-        "t.outlet -- o.inlet ; o.outlet -- v.port_a ; init v.p = -5 bar }",
+        "t.outlet -- o.inlet ; o.outlet -- v.a ; init v.p = -5 bar }",
         1);
     CHECK(error.find("init v.p = -5 bar cannot be met") != std::string::npos);
     CHECK(error.find("which must lie in 0 bar .. ") != std::string::npos);

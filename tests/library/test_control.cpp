@@ -26,7 +26,7 @@ TEST_CASE("Pulse and Noise: shares of time, and the same series for the same see
     Recording r =
         run("part p : Pulse(period = 2 s, share = 0.25, from_time = 1 s, before = -1, after = 3)\n var sum : s init 0 s\n sum' = p.out\n part n, m : "
             "Noise(seed = 5, deviation = 2)\n part o : "
-            "Noise(seed = 6)\n var square : s init 0 s\n square' = n.out^2\n var mean : s init 0 s\n mean' = n.out",
+            "Noise(seed = 6, deviation = 1)\n var square : s init 0 s\n square' = n.out^2\n var mean : s init 0 s\n mean' = n.out",
             101, 0.5);
     CHECK(r["sum"].final() == doctest::Approx(-1 + 50 * (0.5 * 3 - 1.5)).epsilon(1e-6));
     CHECK(r["n.out"].final() == r["m.out"].final());
@@ -84,7 +84,8 @@ TEST_CASE("TransferFunction: a third order with a zero by its partial fractions,
 TEST_CASE("Integrator, RateLimit, Limit, DeadBand, DeadTime")
 {
     Recording r =
-        run("part i : Integrator(low = -0.5, high = 1)\n part v : RateLimit(rise = 2 s^-1, fall = 0.5 s^-1, lag = 1 ms)\n part c : Limit(low = -0.2, high = "
+        run("part i : Integrator(gain = 1 s^-1, low = -0.5, high = 1)\n part v : RateLimit(rise = 2 s^-1, fall = 0.5 s^-1, lag = 1 ms)\n part c : Limit(low = "
+            "-0.2, high = "
             "0.7)\n part b : DeadBand(width = 0.4)\n part d : "
             "DeadTime(delay_time = 0.3 s)\n 2 * sin(2 * pi * time / (4 s)) -> i.signal, v.signal, c.signal, b.signal, d.signal",
             4, 0.01);
@@ -103,7 +104,7 @@ TEST_CASE("Integrator, RateLimit, Limit, DeadBand, DeadTime")
     CHECK(level == doctest::Approx(-0.5).epsilon(1e-6));
 }
 
-TEST_CASE("PressurePid: a PI loop with limits against integration by hand")
+TEST_CASE("Pid of a pressure: a PI loop with limits against integration by hand")
 {
     // x' = (200 bar u - x) / 1 s, u = clamp(kp e + I), I' = ki e + (u - v) / Tt
     double x = 0, I = 0, h = 1e-5;
@@ -117,55 +118,107 @@ TEST_CASE("PressurePid: a PI loop with limits against integration by hand")
         x += h * c;
         I += h * d;
     }
-    Recording r =
-        run("var x : bar init 0 bar\n x' = (200 bar * p.out - x) / (1 s)\n part p : PressurePid(gain = 0.03 bar^-1, integral_gain = 0.05 bar^-1*s^-1, "
-            "tracking_time = 0.5 s)\n 150 bar -> p.setpoint\n x -> "
-            "p.measured\n init p.integral_share = 0",
-            3);
+    Recording r = run(
+        "var x : bar init 0 bar\n x' = (200 bar * p.out - x) / (1 s)\n part p : Pid(gain = 0.03 bar^-1, integral_gain = 0.05 bar^-1*s^-1, low = -1, high = 1, "
+        "tracking_time = 0.5 s)\n 150 bar -> p.setpoint\n x -> "
+        "p.measured\n init p.integral_share = 0",
+        3);
     CHECK(r["x"].final() == doctest::Approx(x * 1e5).epsilon(1e-5));
     CHECK(r["p.integral_share"].final() == doctest::Approx(I).epsilon(1e-5));
 }
 
 TEST_CASE("a gain of another unit is refused: a loop on bar cannot be out by 1e5 unnoticed")
 {
-    CHECK(test::messages_of("use control\nsystem S { part p : PressurePid(gain = 0.03, setpoint = 1 bar, measured = 1 bar) }").find("write 0.03 bar^-1") !=
-          std::string::npos);
-    CHECK(test::errors_of("use control\nsystem S { part p : PressurePid(gain = 0.03 A^-1, setpoint = 1 bar, measured = 1 bar) }") ==
-          std::vector<std::string>{"unit-of-value:2"});
-    CHECK(test::errors_of("use control\nsystem S { part p : PressurePid(setpoint = 1 K, measured = 1 bar) }") == std::vector<std::string>{"unit-of-value:2"});
+    auto system = [](const std::string& values) { return "use control\nsystem S { part p : Pid(" + values + ", low = 0, high = 1) }"; };
+    using Errors = std::vector<std::string>;
+    CHECK(test::messages_of(system("gain = 0.03, setpoint = 1 bar, measured = 1 bar")).find("write 0.03 bar^-1") != std::string::npos);
+    CHECK(test::errors_of(system("gain = 0.03 A^-1, setpoint = 1 bar, measured = 1 bar")) == Errors{"unit-said-twice:2"});
+    CHECK(test::errors_of(system("gain = 0.03 bar^-1, setpoint = 1 K, measured = 1 bar")) == Errors{"unit-said-twice:2", "unit-said-twice:2"});
+    std::string text = test::messages_of(system("gain = 0 bar^-1, setpoint = 1 bar, measured = 1 K"));
+    CHECK(text.find("the units of 'p' contradict each other: measured = 1 K is in [K], but setpoint = 1 bar in [bar]") != std::string::npos);
     // 1/Pa is the same quantity in another unit: accepted, and converted
-    Recording r =
-        run("part p : PressurePid(gain = 1e-7 Pa^-1, integral_gain = 0 bar^-1*s^-1, setpoint = 10 bar, measured = 0 bar)\n init p.integral_share = 0", 0.1);
+    Recording r = run(
+        "part p : Pid(gain = 1e-7 Pa^-1, integral_gain = 0 bar^-1*s^-1, low = -1, high = 1, setpoint = 10 bar, measured = 0 bar)\n init p.integral_share = 0",
+        0.1);
     CHECK(r["p.proportional_share"].final() == doctest::Approx(0.1));
+    CHECK(r["p.setpoint"].unit == "bar");
+    CHECK(r["p.deviation"].unit == "bar");
 }
 
-TEST_CASE("TemperaturePid and the others: shares by their gains")
+TEST_CASE("one Pid for all quantities: its units follow from values and signals, shares by its gains")
 {
-    Recording r =
-        run("part t : TemperaturePid(gain = 0.05 K^-1, integral_gain = 0 K^-1*s^-1, derivative_gain = 2 s/K, setpoint = 40 degC)\n 293.15 K + time * 0.1 K/s "
-            "-> t.measured\n part w : SpeedPid(gain = 0.001 "
-            "rpm^-1, setpoint = 1500 rpm, measured = 1400 rpm)\n part a : AnglePid(gain = 0.02 deg^-1, setpoint = 80 deg, measured = 70 deg)\n part x : "
-            "PositionPid(gain = 0.01 mm^-1, setpoint = 30 mm, measured = 10 "
-            "mm)\n part q : FlowPid(gain = 0.05 min/L, setpoint = 20 L/min, measured = 18 L/min)\n part i : CurrentPid(gain = 0.1 A^-1, setpoint = 20 A, "
-            "measured = 18 A)",
-            1);
-    CHECK(r["t.proportional_share"].final() == doctest::Approx(0.05 * 19.9).epsilon(1e-6));
-    CHECK(r["t.derivative_share"].final() == doctest::Approx(-2 * 0.1).epsilon(1e-6));
+    Recording r = run(
+        "part t : Pid(gain = 50 kW/K, integral_gain = 0 kW/(K*s), derivative_gain = 2000 kW*s/K, low = 0 kW, high = 5000 kW)\n 293.15 K + time * 0.1 K/s "
+        "-> t.measured\n 40 degC -> t.setpoint\n part w : Pid(gain = 0.001 rpm^-1, low = -1, high = 1, setpoint = 1500 rpm, measured = 1400 rpm)\n part a : "
+        "Pid(gain = 0.02 V/deg, low = 0 V, high = 10 V, setpoint = 80 deg, measured = 70 deg)\n part q : Pid(gain = 0.05 min/L, low = -1, high = 1, setpoint = "
+        "20 "
+        "L/min, measured = 18 L/min)\n var force : N\n force = 2 N/V * a.out\n part again : Pid(gain = 3, low = -9 V, high = 9 V, setpoint = 2 V)\n a.out -> "
+        "again.measured",
+        1);
+    CHECK(r["t.proportional_share"].final() == doctest::Approx(50e3 * 19.9).epsilon(1e-6));
+    CHECK(r["t.derivative_share"].final() == doctest::Approx(-2e6 * 0.1).epsilon(1e-6));
+    CHECK(r["t.out"].unit == "kW");
+    CHECK(r["t.measured"].unit == "K");
+    CHECK(r["t.deviation"].unit == "K");
     CHECK(r["w.proportional_share"].final() == doctest::Approx(0.1));
     CHECK(r["a.proportional_share"].final() == doctest::Approx(0.2));
-    CHECK(r["x.proportional_share"].final() == doctest::Approx(0.2));
+    CHECK(r["a.out"].unit == "V");
     CHECK(r["q.proportional_share"].final() == doctest::Approx(0.1));
-    CHECK(r["i.proportional_share"].final() == doctest::Approx(0.2));
+    CHECK(r["again.proportional_share"].final() == doctest::Approx(3 * (2 - r["a.out"].final())));
+}
+
+TEST_CASE("Skogestad's rule: a lag of 5 s with a dead time of 1 s, against the loop by the method of steps")
+{
+    // gain 2, tc = delay: gain = 5/(2*2), integral time = min(5, 8). The zero of the controller is the pole of the lag: what is left is an integrator of 1/2
+    // per second and the dead time, y' = (1 - y(t - 1)) / 2 delayed by 1 s
+    Recording r =
+        run("part late : DeadTime(delay_time = 1 s)\n part plant : Lag(time_constant = 5 s, gain = 2)\n part p : Pid(gain = 1.25, integral_time = 5 s, low = "
+            "-100, high = 100)\n"
+            "part wanted : Step(at = 2 s, after = 1)\n wanted.out -> p.setpoint\n p.out -> late.signal\n late.out -> plant.signal\n plant.out -> p.measured\n"
+            "init plant.out = 0 ; init p.integral_share = 0",
+            7, 0.5);
+    auto y = [](double t) {
+        double a = std::max(t - 1, 0.0), b = std::max(t - 2, 0.0), c = std::max(t - 3, 0.0), d = std::max(t - 4, 0.0);
+        return a / 2 - b * b / 8 + c * c * c / 48 - d * d * d * d / 384;
+    };
+    for (std::size_t i = 0; i < r.n_rows(); ++i) CHECK(r["plant.out"].values[i] == doctest::Approx(y(r.time().values[i] - 2)).scale(1).epsilon(2e-5));
+    CHECK(y(4) == doctest::Approx(1.5 - 0.5 + 1.0 / 48));  // 2 % over, as the rule promises: well damped
+}
+
+TEST_CASE("units that each use settles: arrays, nesting, elimination, and what is wrong with them")
+{
+    using Errors = std::vector<std::string>;
+    // both from products alone: stiffness of_x/of_y and of_x*of_y
+    Recording r = test::simulate(
+        "use control\n"
+        "component Pair { unit of_x, of_y ; param ratio : of_x/of_y ; param area : of_x*of_y ; let x : of_x = sqrt(ratio * area) ; let y : of_y = sqrt(area / "
+        "ratio) }\n"
+        "component Outer { unit of_all ; input given : of_all ; part inner : Lag(time_constant = 1 s) ; given -> inner.signal }\n"
+        "system S { part one : Pair(ratio = 4 N/mm, area = 1 J)\n part cell[i in 1 .. 2] : Lag(time_constant = i * 1 s, signal = 2 bar)\n part nest : Outer\n"
+        "3 bar -> nest.given }",
+        0.1);
+    CHECK(r["one.x"].final() == doctest::Approx(std::sqrt(4000.0)));
+    CHECK(r["one.x"].unit == "N");
+    CHECK(r["one.y"].unit == "m");
+    CHECK(r["cell[2].out"].unit == "bar");
+    CHECK(r["nest.inner.out"].unit == "bar");
+    CHECK(r["nest.inner.out"].final() == doctest::Approx(3e5));
+    CHECK(test::errors_of("component A { param p : of_a = 0 of_a }\nsystem S { part a : A }") == Errors{"unknown-name:1", "unknown-name:1"});
+    CHECK(test::errors_of("component A {\n unit of_a\n param p : of_a = 2 of_a\n}\nsystem S { part a : A }") == Errors{"bad-value:3"});
+    CHECK(test::errors_of("component A {\n unit of_a\n param p : of_a = 0 of_a\n var x : m\n x = p\n}\nsystem S { part a : A }") == Errors{"unit-mismatch:5"});
+    CHECK(test::errors_of("component A { unit length }\nsystem S { part a : A }") == Errors{"expected-token:1"});
+    CHECK(test::errors_of("system S { var x : of_a }") == Errors{"bad-unit:1"});
+    CHECK(test::errors_of("function f(x : of_a) -> 1 { return 1 }\nsystem S { var x init 1 ; x' = -x }") == Errors{"bad-unit:1"});
 }
 
 TEST_CASE("from manual to automatic without a bump, continuous and sampled")
 {
     for (std::string kind : {"Pid(", "Pid(sampled = true, "}) {
         INFO(kind);
-        Recording r = run(
-            "var x : 1 init 0\n x' = (2 * p.out - x) / (1 s)\n part p : " + kind +
-                "gain = 2, integral_time = 1 s)\n 1 -> p.setpoint\n x -> p.measured\n time > 5 s -> p.automatic\n 0.3 -> p.manual\n init p.integral_share = 0",
-            30, 0.01);
+        Recording r = run("var x : 1 init 0\n x' = (2 * p.out - x) / (1 s)\n part p : " + kind +
+                              "gain = 2, integral_time = 1 s, low = -1, high = 1)\n 1 -> p.setpoint\n x -> p.measured\n time > 5 s -> p.automatic\n 0.3 -> "
+                              "p.manual\n init p.integral_share = 0",
+                          30, 0.01);
         std::size_t before = 0;
         while (r.time().values[before] < 4.99) ++before;
         CHECK(r["p.out"].values[before] == doctest::Approx(0.3));

@@ -58,15 +58,15 @@ TEST_CASE("AcSource and CoupledCoils: primary and secondary current of a loaded 
     }
 }
 
-TEST_CASE("IdealTransformer: a load seen through the square of the ratio")
+TEST_CASE("PerfectTransformer: a load seen through the square of the ratio")
 {
-    Recording r =
-        run("part s : VoltageSource(voltage = 100 V)\n part g, h : Ground\n part t : IdealTransformer(ratio = 5)\n part load : Resistor(resistance = 2 ohm)\n "
-            "part before : "
-            "Resistor(resistance = 10 ohm)\n s.plus -- before.plus ; before.minus -- t.plus ; t.minus -- s.minus -- g.pin\n t.second_plus -- load.plus ; "
-            "load.minus -- "
-            "t.second_minus -- h.pin",
-            1);
+    Recording r = run(
+        "part s : VoltageSource(voltage = 100 V)\n part g, h : Ground\n part t : PerfectTransformer(ratio = 5)\n part load : Resistor(resistance = 2 ohm)\n "
+        "part before : "
+        "Resistor(resistance = 10 ohm)\n s.plus -- before.plus ; before.minus -- t.plus ; t.minus -- s.minus -- g.pin\n t.second_plus -- load.plus ; "
+        "load.minus -- "
+        "t.second_minus -- h.pin",
+        1);
     CHECK(r["before.i"].final() == doctest::Approx(100.0 / (10 + 25 * 2)));
     CHECK(r["load.u"].final() == doctest::Approx(100.0 / 60 * 5 * 2));
 }
@@ -85,10 +85,10 @@ TEST_CASE("DependentVoltage and DependentCurrent, by voltage and by current")
     CHECK(run(by_current + "part d : DependentCurrent(by_current = true, gain = 3)", 1)["load.i"].final() == doctest::Approx(-1.5));
 }
 
-TEST_CASE("IdealOpAmp: inverting amplifier, and an integrator's ramp")
+TEST_CASE("PerfectAmplifier: inverting amplifier, and an integrator's ramp")
 {
     Recording r =
-        run("part s : VoltageSource(voltage = 0.5 V)\n part g : Ground\n part o, q : IdealOpAmp\n part a, c : Resistor(resistance = 10 kohm)\n part b : "
+        run("part s : VoltageSource(voltage = 0.5 V)\n part g : Ground\n part o, q : PerfectAmplifier\n part a, c : Resistor(resistance = 10 kohm)\n part b : "
             "Resistor(resistance = 47 kohm)\n "
             "part k : Capacitor(capacitance = 1 uF)\n s.minus -- g.pin -- o.plus -- q.plus\n s.plus -- a.plus -- c.plus\n a.minus -- b.plus -- o.minus ; "
             "b.minus -- o.out\n c.minus "

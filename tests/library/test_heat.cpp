@@ -114,9 +114,9 @@ TEST_CASE("HeatExchanger: counterflow, parallel and cross flow by effectiveness 
                 "temperature = 70 degC)\n part oil_out : Tank\n "
                 "part water_in : FlowSource(oil = cool, flow = 20 L/min, temperature = 20 degC)\n part water_out : Tank\n part x : " +
                     exchanger +
-                    "\n oil_in.outlet -- x.inlet_a ; x.outlet_a -- oil_out.outlet ; water_in.outlet -- x.inlet_b ; x.outlet_b -- water_out.outlet\n let m_a : "
-                    "kg/s = x.inlet_a.m\n let m_b : kg/s = "
-                    "x.inlet_b.m",
+                    "\n oil_in.outlet -- x.a_inlet ; x.a_outlet -- oil_out.outlet ; water_in.outlet -- x.b_inlet ; x.b_outlet -- water_out.outlet\n let m_a : "
+                    "kg/s = x.a_inlet.m\n let m_b : kg/s = "
+                    "x.b_inlet.m",
                 stop, 0, 1e-7);
         return std::array{r["x.heat"].final(), r["m_a"].final(), r["m_b"].final()};
     };

@@ -75,7 +75,7 @@ TEST_CASE("closed circuits keep mass, energy and air over many reversals")
         run("fluid oil = MineralOil(thermal = true, air = dynamic, air_content = 8 %, release_time = 0.5 s, dissolving_time = 2 s)\n"
             "part a : Chamber(oil = oil)\n part b : Chamber\n part gap : Orifice(diameter = 3 mm)\n part still : Volume(volume = 0.3 L)\n\n"
             "let x : L = 0.1 L * sin(2 * pi * time / (2 s))\n 0.3 L + x -> a.volume ; 0.5 L - x -> b.volume\n a.outlet -- gap.inlet ; gap.outlet -- b.inlet\n"
-            "b.outlet -- still.port_a\n init a.p = 30 bar ; init a.temperature = 60 degC ; init b.temperature = 30 degC ; init still.content.temperature = 40 "
+            "b.outlet -- still.a\n init a.p = 30 bar ; init a.temperature = 60 degC ; init b.temperature = 30 degC ; init still.content.temperature = 40 "
             "degC\n"
             "let mass : kg = a.mass + b.mass + still.content.mass\n"
             "let energy : kJ = a.mass * oil.enthalpy(a.p, a.T) - a.p * a.volume + b.mass * oil.enthalpy(b.p, b.T) - b.p * b.volume + still.content.mass * "
@@ -99,7 +99,7 @@ TEST_CASE("an isothermal circuit has neither enthalpy nor air; each depth has it
         CompiledSystem s =
             test::compile("use hydraulics, fluids\nsystem S { fluid oil = MineralOil(" + options +
                           ") ; part t : Tank(oil = oil, pressure = 9 bar) ; part o : Orifice ; part v : Volume ; t.outlet -- o.inlet ; o.outlet -- "
-                          "v.port_a ; init v.p = 1 bar }");
+                          "v.a ; init v.p = 1 bar }");
         auto names = s.quantities();
         bool carries =
             std::any_of(names.begin(), names.end(), [](const std::string& n) { return n.ends_with(".h") || n.find(".leaving") != std::string::npos; });
@@ -126,7 +126,7 @@ TEST_CASE("parts in a branch on an option of the fluid exist only where it holds
         "Surroundings(temperature = 20 degC) ; iron.surface -- skin.a ; skin.b -- room.surface } }\n";
     auto states = [&](const std::string& options) {
         return test::compile("use hydraulics, heat, fluids\n" + component + "system S { fluid oil = MineralOil(" + options +
-                             ") ; part t : Tank(oil = oil, pressure = 9 bar) ; part l : Line ; part v : Volume ; t.outlet -- l.a ; l.b -- v.port_a }")
+                             ") ; part t : Tank(oil = oil, pressure = 9 bar) ; part l : Line ; part v : Volume ; t.outlet -- l.a ; l.b -- v.a }")
             .n_states();
     };
     CHECK(states("") == 1);
@@ -141,8 +141,8 @@ TEST_CASE("throttling heats oil by dp / (rho c)")
         run("fluid oil = MineralOil(thermal = true)\n part t : Tank(oil = oil, pressure = 201 bar, temperature = 40 degC)\n part choke : Orifice(diameter = 2 "
             "mm)\n part v : "
             "Volume(volume = 0.05 L)\n part wide : Orifice(diameter = 20 mm)\n part low : Tank(pressure = 1 bar)\n t.outlet -- choke.inlet ; choke.outlet -- "
-            "v.port_a ; "
-            "v.port_b -- wide.inlet ; wide.outlet -- low.outlet\n init v.content.temperature = 40 degC",
+            "v.a ; "
+            "v.b -- wide.inlet ; wide.outlet -- low.outlet\n init v.content.temperature = 40 degC",
             5);
     double c = kC0 + kC1 * 45.9;  // mean of the rise
     CHECK(r["v.T"].final() - (kZero + 40) == doctest::Approx((201e5 - r["v.p"].final()) / (870 * c)).epsilon(1e-3));
@@ -174,9 +174,9 @@ TEST_CASE("a cooling circuit in balance: pump, throttle, tank, cooler by effecti
             "28 cm^3/rev, "
             "conductance = 1e-6 W/K)\n part choke : Orifice(diameter = 3 mm)\n part cooler : Cooler(conductance = 250 W/K)\n part sump : OpenTank(oil = oil, "
             "content = 30 L, "
-            "conductance = 10 W/K)\n part room : Surroundings(temperature = 20 degC)\n drive.shaft -- pump.shaft\n sump.suction -- pump.inlet ; pump.outlet -- "
+            "conductance = 10 W/K)\n part room : Surroundings(temperature = 20 degC)\n drive.shaft -- pump.shaft\n sump.outlet -- pump.inlet ; pump.outlet -- "
             "choke.inlet ; "
-            "choke.outlet -- cooler.inlet ; cooler.outlet -- sump.return_port\n sump.surface -- room.surface -- cooler.air",
+            "choke.outlet -- cooler.inlet ; cooler.outlet -- sump.inlet\n sump.surface -- room.surface -- cooler.air",
             4 * 3600, 60);
     double power = r["pump.shaft.torque"].final() * 1450 * 2 * kPi / 60;
     double m = r["pump.inlet.m"].final(), hot = r["cooler.warm"].final(), sump = r["sump.T"].final();
@@ -202,9 +202,9 @@ TEST_CASE("air travels with the oil: a front of aerated oil arrives behind volum
     Recording r =
         run("fluid oil = MineralOil(air = carried, air_content = 0 %)\n part source : FlowSource(flow = 30 L/min, air_content = 4 %)\n part v1, v2, v3 : "
             "Volume(volume = 1 L)\n part "
-            "t : Tank(oil = oil, pressure = 80 bar)\n source.outlet -- v1.port_a ; v1.port_b -- g1.inlet ; g1.outlet -- v2.port_a ; v2.port_b -- g2.inlet ; "
+            "t : Tank(oil = oil, pressure = 80 bar)\n source.outlet -- v1.a ; v1.b -- g1.inlet ; g1.outlet -- v2.a ; v2.b -- g2.inlet ; "
             "g2.outlet -- "
-            "v3.port_a ; v3.port_b -- g3.inlet ; g3.outlet -- t.outlet\n part g1, g2, g3 : Orifice(diameter = 12 mm)\n init v1.content.air_fraction = 0 ; init "
+            "v3.a ; v3.b -- g3.inlet ; g3.outlet -- t.outlet\n part g1, g2, g3 : Orifice(diameter = 12 mm)\n init v1.content.air_fraction = 0 ; init "
             "v2.content.air_fraction = 0 ; "
             "init v3.content.air_fraction = 0",
             8, 0.5);
@@ -243,12 +243,12 @@ TEST_CASE("the oil tank: air rises out, level follows what it holds")
     Recording r =
         run("fluid oil = MineralOil(air = dynamic, air_content = 9 %)\n part sump : OpenTank(oil = oil, content = 50 L, footprint = 0.2 m^2, rise_time = 30 "
             "s)\n part feed : "
-            "FlowSource(flow = 12 L/min, air_content = 9 %)\n feed.outlet -- sump.return_port\n init sump.free = 2e-5 ; init sump.air = 6e-5\n",
+            "FlowSource(flow = 12 L/min, air_content = 9 %)\n feed.outlet -- sump.inlet\n init sump.free = 2e-5 ; init sump.air = 6e-5\n",
             60, 10);
     double rho = 870 * (1 - 7e-4 * 25);
     CHECK(r["sump.level"].first() == doctest::Approx(0.050 / 0.2).epsilon(1e-3));
     CHECK(r["sump.level"].final() == doctest::Approx(0.062 / 0.2).epsilon(1e-3));
-    CHECK(r["sump.suction.p"].final() == doctest::Approx(1.013e5 + rho * 9.80665 * r["sump.level"].final()).epsilon(1e-6));
+    CHECK(r["sump.outlet.p"].final() == doctest::Approx(1.013e5 + rho * 9.80665 * r["sump.level"].final()).epsilon(1e-6));
     CHECK(r["sump.free"].final() < 0.2 * 2e-5);
 }
 
@@ -256,7 +256,7 @@ TEST_CASE("a tank that runs dry ends the run as an error that says so")
 {
     Run r(
         test::compile("use hydraulics, fluids\n system S { fluid oil = MineralOil ; part sump : OpenTank(oil = oil, content = 5 L) ; part draw : "
-                      "FlowSource(flow = -10 L/min) ; sump.suction -- draw.outlet }"));
+                      "FlowSource(flow = -10 L/min) ; sump.outlet -- draw.outlet }"));
     RunOptions options;
     options.stop = 60;
     try {
@@ -293,7 +293,7 @@ TEST_CASE("a cylinder with dead volumes of a millilitre runs, and stays at the p
             "L/min)\n part block : Volume(volume = 0.05 L)\n part relief : "
             "ReliefValve(cracking = 200 bar)\n part tank : Tank(oil = oil)\n part lift : Cylinder(bore = 50 mm, rod_diameter = 30 mm, stroke = 0.4 m, "
             "dead_volume = 1e-3 L, leakage "
-            "= 1e-5 L/min/bar)\n part load : Mass(mass = 800 kg, slope = 90 deg)\n feed.outlet -- block.port_a -- relief.inlet -- valve.supply\n tank.outlet "
+            "= 1e-5 L/min/bar)\n part load : Mass(mass = 800 kg, slope = 90 deg)\n feed.outlet -- block.a -- relief.inlet -- valve.supply\n tank.outlet "
             "-- relief.outlet -- valve.tank\n valve.a "
             "-- lift.head ; valve.b -- lift.rod_side\n lift.rod -- load.point\n 0.8 * sin(2 * pi * time / (4 s)) -> valve.command\n init load.x = 0 m ; init "
             "load.v = 0 m/s ; init "

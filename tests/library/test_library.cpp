@@ -125,11 +125,11 @@ TEST_CASE("Inductor and CurrentSource")
         CHECK(r["l.i"].values[i] == doctest::Approx(2 * (1 - std::exp(-10 * r.time().values[i] / 0.05))).epsilon(1e-7));
 }
 
-TEST_CASE("HeatingResistor: adiabatic warming by its own ordinary equation")
+TEST_CASE("WarmResistor: adiabatic warming by its own ordinary equation")
 {
     // C T' = U^2 / (R (1 + a (T - T0))): with y = T - T0, y + a y^2 / 2 = U^2 t / (R C)
     Recording r =
-        run("part u : VoltageSource(voltage = 10 V)\n part r : HeatingResistor(resistance = 2 ohm, coefficient = 0.004 K^-1, reference = 20 degC)\n part m : "
+        run("part u : VoltageSource(voltage = 10 V)\n part r : WarmResistor(resistance = 2 ohm, coefficient = 0.004 K^-1, reference = 20 degC)\n part m : "
             "HeatMass(capacity = 50 J/K)\n part g : Ground\n u.plus -- r.plus\n u.minus -- r.minus -- g.pin\n r.surface -- m.surface\n init m.T = 20 degC",
             100, 5);
     for (std::size_t i = 0; i < r.n_rows(); ++i) {
@@ -262,7 +262,7 @@ TEST_CASE("Volume and FlowSource: pressure by the compressibility, ln(rho) grows
     // V rho = V rho0 + m t with rho = rho0 exp((p - p0) / K): the inflow itself grows with rho, so p rises at K q / V
     Recording r =
         run("fluid oil = MineralOil\n part s : FlowSource(flow = 6 L/min)\n part v : Volume(volume = 2 L)\n part t : Tank(oil = oil)\n part o : "
-            "Orifice(diameter = 0.001 mm)\n s.outlet -- v.port_a -- o.inlet\n o.outlet -- t.outlet\n init v.p = 1 bar",
+            "Orifice(diameter = 0.001 mm)\n s.outlet -- v.a -- o.inlet\n o.outlet -- t.outlet\n init v.p = 1 bar",
             2, 0.1);
     for (std::size_t i = 0; i < r.n_rows(); ++i) CHECK(r["v.p"].values[i] == doctest::Approx(1e5 + 1.4e9 * 1e-4 * r.time().values[i] / 2e-3).epsilon(1e-4));
 }
@@ -293,7 +293,7 @@ TEST_CASE("a motor that its load drives draws its line empty, and no more than t
     Recording r =
         run("fluid oil = MineralOil\n part d : SpeedSource(speed = 600 rpm)\n part m : Motor(displacement = 80 cm^3/rev, leakage = 0 L/min/bar)\n part line : "
             "Volume(volume = 0.1 "
-            "L)\n part t : Tank(oil = oil)\n d.shaft -- m.shaft ; line.port_a -- m.inlet ; m.outlet -- t.outlet\n init line.p = 20 bar",
+            "L)\n part t : Tank(oil = oil)\n d.shaft -- m.shaft ; line.a -- m.inlet ; m.outlet -- t.outlet\n init line.p = 20 bar",
             1, 0.01);
     CHECK(r["line.content.mass"].min() > 0);
     CHECK(r["line.p"].min() > 0);
@@ -350,7 +350,7 @@ TEST_CASE("Cylinder: natural frequency on its two oil columns")
     Recording r =
         run("fluid oil = MineralOil\n part a, b : Volume(volume = 0.001 L)\n part t : Tank(oil = oil)\n part o : Orifice(diameter = 0.001 mm)\n part c : "
             "Cylinder(bore = 100 mm, rod_diameter = 60 mm, stroke = 0.8 m, dead_volume = 0.5 L, leakage = 0 L/min/bar, damping = 0 N*s/m)\n part m : Mass(mass "
-            "= 500 kg)\n a.port_a -- c.head -- o.inlet\n o.outlet -- t.outlet\n part o2 : Orifice(diameter = 0.001 mm)\n b.port_a -- c.rod_side -- o2.inlet\n "
+            "= 500 kg)\n a.a -- c.head -- o.inlet\n o.outlet -- t.outlet\n part o2 : Orifice(diameter = 0.001 mm)\n b.a -- c.rod_side -- o2.inlet\n "
             "o2.outlet -- t.outlet\n c.rod -- m.point\n init m.x = 0.4 m ; init m.v = 1e-4 m/s ; init c.head_p = 50 bar ; init c.rod_side_p = 78 bar",
             0.2, 0.0002);
     double Ah = kPi / 4 * 0.01, Ar = kPi / 4 * (0.01 - 0.0036), K = 1.4e9;
@@ -415,8 +415,8 @@ TEST_CASE("Pid: the shares by hand, and an integral that does not wind up at the
         // a ramp through the filter: the derivative share settles at -gain * Td * slope
         CHECK(r["p.derivative_share"].values[i] == doctest::Approx(-2 * 0.5 * 0.2 * (1 - std::exp(-t / 0.1))).epsilon(1e-6).scale(0.1));
     }
-    Recording limited =
-        run("part p : Pid(gain = 1, integral_time = 1 s, tracking_time = 0.5 s, setpoint = 1, measured = 0, high = 0.5)\n init p.integral_share = 0", 20);
+    Recording limited = run(
+        "part p : Pid(gain = 1, integral_time = 1 s, tracking_time = 0.5 s, setpoint = 1, measured = 0, low = -1, high = 0.5)\n init p.integral_share = 0", 20);
     CHECK(limited["p.out"].final() == doctest::Approx(0.5));
     // in balance: gain * e / Ti = (unlimited - out) / Tt
     CHECK(limited["p.unlimited"].final() == doctest::Approx(0.5 + 0.5 * 1.0).epsilon(1e-6));

@@ -104,8 +104,8 @@ TEST_CASE("mass oscillation between a basin and a surge shaft: period and height
     Recording r =
         run("fluid w = Water(temperature = 12 degC)\n part basin : OpenTank(oil = w, content = 1e9 L, footprint = 1e5 m^2)\n part culvert : PipeStretch(length "
             "= 200 m, diameter = 1.5 m, "
-            "roughness = 0 mm)\n part shaft : OpenTank(content = 200e3 L, footprint = 20 m^2)\n basin.suction -- culvert.inlet ; culvert.outlet -- "
-            "shaft.suction\n init culvert.m = "
+            "roughness = 0 mm)\n part shaft : OpenTank(content = 200e3 L, footprint = 20 m^2)\n basin.outlet -- culvert.inlet ; culvert.outlet -- "
+            "shaft.outlet\n init culvert.m = "
             "1000 kg/s\n",
             120, 0.2, 1e-7);
     double A = kPi / 4 * 1.5 * 1.5, period = 2 * kPi * std::sqrt(200 * 20 / (9.80665 * A)), rho = 999.5;
@@ -220,11 +220,11 @@ TEST_CASE("valves between two tanks: each by its formula")
 
 TEST_CASE("reducing valve: holds its outlet pressure against a draw, and closes above it")
 {
-    Recording r = run(
-        "fluid oil = MineralOil\n part high : Tank(oil = oil, pressure = 150 bar)\n part x : ReducingValve(setting = 30 bar, band = 3 bar, rated_flow = 40 "
-        "L/min, rated_dp = 5 bar)\n "
-        "part v : Volume(volume = 0.2 L)\n part use : FlowSource(flow = -20 L/min)\n high.outlet -- x.inlet ; x.outlet -- v.port_a ; v.port_b -- use.outlet",
-        5);
+    Recording r =
+        run("fluid oil = MineralOil\n part high : Tank(oil = oil, pressure = 150 bar)\n part x : ReducingValve(setting = 30 bar, band = 3 bar, rated_flow = 40 "
+            "L/min, rated_dp = 5 bar)\n "
+            "part v : Volume(volume = 0.2 L)\n part use : FlowSource(flow = -20 L/min)\n high.outlet -- x.inlet ; x.outlet -- v.a ; v.b -- use.outlet",
+            5);
     double dp = 150e5 - r["v.p"].final(), opening = 20 / (40 * std::sqrt(dp / 5e5));
     CHECK(r["v.p"].final() == doctest::Approx(30e5 + 3e5 * (1 - opening)).epsilon(0.005));
 }
@@ -234,7 +234,7 @@ TEST_CASE("dynamic relief valve: at rest the static law, moved a damped oscillat
     Recording r =
         run("fluid oil = MineralOil\n part feed : FlowSource(flow = 50 L/min)\n part v : Volume(volume = 1 L)\n part x : DynamicReliefValve(cracking = 100 "
             "bar, override = 10 bar, rated_flow = "
-            "100 L/min, damping = 400 N*s/m)\n part low : Tank(oil = oil, pressure = 1 bar)\n feed.outlet -- v.port_a ; v.port_b -- x.inlet ; x.outlet -- "
+            "100 L/min, damping = 400 N*s/m)\n part low : Tank(oil = oil, pressure = 1 bar)\n feed.outlet -- v.a ; v.b -- x.inlet ; x.outlet -- "
             "low.outlet\n init v.p = 1 bar",
             3);
     double dp = r["v.p"].final() - 1e5, lift = (dp - 100e5) * 50e-6 / (10e5 * 50e-6 / 2e-3);
@@ -312,7 +312,7 @@ TEST_CASE("valve 3/2 and cushioned cylinder")
     auto user = [](double command) {
         return run("fluid oil = MineralOil\n part s : Tank(oil = oil, pressure = 100 bar)\n part t : Tank(pressure = 1 bar)\n part v : Volume(volume = 0.1 "
                    "L)\n part x : Valve32(command = " +
-                       std::to_string(command) + ")\n s.outlet -- x.supply ; t.outlet -- x.tank ; v.port_a -- x.user\n init v.p = 20 bar",
+                       std::to_string(command) + ")\n s.outlet -- x.supply ; t.outlet -- x.tank ; v.a -- x.user\n init v.p = 20 bar",
                    4)["v.p"]
             .final();
     };
@@ -356,7 +356,7 @@ TEST_CASE("variable, compensated and load-sensing pump, motor and centrifugal pu
     Recording c = run(drive +
                           "part p : CompensatedPump(displacement = 50 cm^3/rev, limit = 150 bar, band = 6 bar)\n part x : Volume ; part o : Orifice(diameter = "
                           "3 mm)\n part t : Tank(pressure "
-                          "= 1 bar)\n p.outlet -- x.port_a ; x.port_b -- o.inlet ; o.outlet -- t.outlet",
+                          "= 1 bar)\n p.outlet -- x.a ; x.b -- o.inlet ; o.outlet -- t.outlet",
                       5);
     double dp = c["p.dp"].final(), share = (156e5 - dp) / 6e5;
     CHECK(c["p.share"].final() == doctest::Approx(share).epsilon(1e-3));
@@ -366,7 +366,7 @@ TEST_CASE("variable, compensated and load-sensing pump, motor and centrifugal pu
     Recording l = run(drive +
                           "part p : LoadSensingPump(displacement = 50 cm^3/rev, margin = 18 bar)\n part x : Volume ; part o : Orifice(diameter = 4 mm)\n part "
                           "t : Tank(pressure = 60 bar)\n p.outlet "
-                          "-- x.port_a ; x.port_b -- o.inlet ; o.outlet -- t.outlet -- p.pilot\n init p.share = 0.2",
+                          "-- x.a ; x.b -- o.inlet ; o.outlet -- t.outlet -- p.pilot\n init p.share = 0.2",
                       10);
     CHECK(l["x.p"].final() == doctest::Approx(78e5).epsilon(1e-4));
     Recording m =
@@ -389,7 +389,7 @@ TEST_CASE("variable, compensated and load-sensing pump, motor and centrifugal pu
     CHECK(r["p.q"].final() == doctest::Approx(60 / 3600.0).epsilon(1e-2));
     double hydraulic = 60 / 3600.0 * 998.2 * 9.80665 * 30;
     CHECK(r["p.shaft.torque"].final() * 1450 * 2 * kPi / 60 == doctest::Approx(hydraulic / 0.72).epsilon(0.01));
-    Recording half = run(water + "part v : Volume(volume = 1 L)\n p.outlet -- v.port_a\n init v.p = 3 bar", 20);
+    Recording half = run(water + "part v : Volume(volume = 1 L)\n p.outlet -- v.a\n init v.p = 3 bar", 20);
     CHECK(half["p.head"].final() == doctest::Approx(37.5).epsilon(1e-3));
 }
 

@@ -77,7 +77,7 @@ TEST_CASE("an electric vehicle discharges its battery uphill and charges it down
     Recording r =
         run("part pack : Battery(cells = 100, capacity = 40 Ah, charge_at_start = 60 %)\n part drive : ElectricDrive\n part g : Ground\n part air : "
             "Surroundings\n part gear : Gear(ratio = 9)\n part car "
-            ": RoadVehicle(mass = 1600 kg)\n part governor : SpeedPid(gain = 0.02 rpm^-1, integral_gain = 0.005 rpm^-1*s^-1)\n pack.plus -- drive.plus ; "
+            ": RoadVehicle(mass = 1600 kg)\n part governor : Pid(gain = 0.02 rpm^-1, integral_time = 4 s, low = -1, high = 1)\n pack.plus -- drive.plus ; "
             "pack.minus -- drive.minus -- g.pin ; pack.surface -- "
             "drive.case -- air.surface\n drive.shaft -- gear.a ; gear.b -- car.axle\n 3000 rpm -> governor.setpoint ; drive.speed -> governor.measured\n "
             "governor.out * 150 N*m -> drive.torque\n (if time < "

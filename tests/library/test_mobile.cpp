@@ -56,7 +56,7 @@ TEST_CASE("a pressure compensator makes the flow of an edge the same for every l
         Recording r = mobile(
             "part high : Tank(oil = oil, pressure = 200 bar)\n part user : Tank(pressure = " + std::to_string(load) +
                 " bar)\n part comp : PressureCompensator(margin = 7 bar)\n part gallery : Volume(volume = 0.1 L)\n part way : MeteringEdge(rated_flow = 60 "
-                "L/min, rated_dp = 7 bar, opening = 0.5)\n high.outlet -- comp.inlet ; comp.outlet -- gallery.port_a ; gallery.port_b -- way.inlet ; "
+                "L/min, rated_dp = 7 bar, opening = 0.5)\n high.outlet -- comp.inlet ; comp.outlet -- gallery.a ; gallery.b -- way.inlet ; "
                 "way.outlet -- user.outlet -- comp.pilot\n init gallery.p = " +
                 std::to_string(load) + " bar ; init comp.opening = 0.5",
             3);
@@ -76,7 +76,7 @@ TEST_CASE("a pressure compensator makes the flow of an edge the same for every l
     Recording back = mobile(
         "part low : Tank(oil = oil, pressure = 20 bar)\n part comp : PressureCompensator\n part held : Volume(volume = 1 L)\n low.outlet -- comp.inlet ; "
         "comp.outlet -- "
-        "held.port_a -- comp.pilot\n init held.p = 90 bar ; init comp.opening = 1",
+        "held.a -- comp.pilot\n init held.p = 90 bar ; init comp.opening = 1",
         10);
     CHECK(back["held.p"].final() == doctest::Approx(90 * kBar).epsilon(1e-9));
 }
@@ -90,8 +90,8 @@ TEST_CASE("sharing compensators divide what a pump gives in the ratio of the edg
         "part e1 : MeteringEdge(rated_flow = 100 L/min, rated_dp = 10 bar, opening = 0.8) ; part e2 : MeteringEdge(rated_flow = 100 L/min, rated_dp = 10 bar, "
         "opening = 0.4)\n"
         "part c1, c2 : SharingCompensator(margin = 1 bar) ; part g1, g2 : Volume(volume = 0.1 L)\n"
-        "pump.outlet -- line.port_a -- e1.inlet -- e2.inlet\n e1.outlet -- g1.port_a ; g1.port_b -- c1.inlet ; c1.outlet -- light.outlet\n"
-        "e2.outlet -- g2.port_a ; g2.port_b -- c2.inlet ; c2.outlet -- heavy.outlet -- c1.pilot -- c2.pilot\n init line.p = 160 bar ; init g1.p = 152 bar ; "
+        "pump.outlet -- line.a -- e1.inlet -- e2.inlet\n e1.outlet -- g1.a ; g1.b -- c1.inlet ; c1.outlet -- light.outlet\n"
+        "e2.outlet -- g2.a ; g2.b -- c2.inlet ; c2.outlet -- heavy.outlet -- c1.pilot -- c2.pilot\n init line.p = 160 bar ; init g1.p = 152 bar ; "
         "init g2.p = 152 "
         "bar ; init c1.opening = 0 ; init c2.opening = 0",
         5);
@@ -122,7 +122,7 @@ TEST_CASE("a shuttle valve reports the higher of two pressures, and changes over
         "right.pressure\n"
         "left.outlet -- ball.a ; right.outlet -- ball.b\n part feeler : PressureCompensator ; part p1 : Tank(oil = oil) ; part v : Volume\n ball.outlet -- "
         "feeler.pilot ; "
-        "p1.outlet -- feeler.inlet ; feeler.outlet -- v.port_a",
+        "p1.outlet -- feeler.inlet ; feeler.outlet -- v.a",
         6, 0.5);
     CHECK(at(r, "ball.p", 1) == doctest::Approx(100 * kBar).epsilon(1e-5));
     CHECK(at(r, "ball.p", 2.5) == doctest::Approx(100 * kBar).epsilon(1e-5));
@@ -160,7 +160,7 @@ TEST_CASE("an open centre lets the pump idle, builds up pressure as it closes, a
         "Tank(pressure = 1 bar)\n"
         "part user_a, user_b : Reservoir(oil = oil) ; 60 bar -> user_a.pressure ; 1 bar -> user_b.pressure\n"
         "part valve : OpenCentreValve(flow_supply_a = 100 L/min, flow_centre = 120 L/min, closed_at = 0.6, overlap = 0.05, leakage = 0)\n"
-        "pump.outlet -- line.port_a -- valve.supply ; valve.tank -- tank.outlet ; valve.onward -- onward.outlet\n user_a.outlet -- valve.a ; user_b.outlet -- "
+        "pump.outlet -- line.a -- valve.supply ; valve.tank -- tank.outlet ; valve.onward -- onward.outlet\n user_a.outlet -- valve.a ; user_b.outlet -- "
         "valve.b\n"
         "(if time < 1 s then 0 else if time < 2 s then 0.3 else 1) -> valve.command\n init valve.spool = 0 ; init line.p = 2 bar ; init valve.space.p = 30 bar",
         3, 0.25);
@@ -185,7 +185,7 @@ TEST_CASE("a load-sensing section gives the flow that its command asks for, and 
                        "8 bar, overlap "
                        "= 0.05)\n high.outlet -- section.supply ; low.outlet -- section.tank ; side_a.outlet -- section.a ; side_b.outlet -- section.b\n part "
                        "feeler : "
-                       "CounterbalanceValve ; part v1, v2 : Volume ; v1.port_a -- feeler.inlet ; feeler.outlet -- v2.port_a ; section.load -- feeler.pilot\n "
+                       "CounterbalanceValve ; part v1, v2 : Volume ; v1.a -- feeler.inlet ; feeler.outlet -- v2.a ; section.load -- feeler.pilot\n "
                        "(if time < 1 s "
                        "then 0.525 else 0) -> section.command\n init section.spool = 0 ; init section.tap.p = 3 bar ; init section.space.p = 3 bar ; init "
                        "section.compensator.opening = 1 ; init v1.p = 1 bar ; init v2.p = 1 bar",
@@ -270,7 +270,7 @@ TEST_CASE("a torque limit turns a load-sensing pump back before the engine stall
                           limit +
                           ")\n part tank : Tank(oil = oil, pressure = 1 bar) ; part line : Volume(volume = 1 L) ; part way : Orifice(diameter = 5.5 mm) ; part "
                           "user : Tank(pressure = 150 "
-                          "bar)\n drive.shaft -- pump.shaft ; tank.outlet -- pump.inlet ; pump.outlet -- line.port_a -- way.inlet ; way.outlet -- user.outlet "
+                          "bar)\n drive.shaft -- pump.shaft ; tank.outlet -- pump.inlet ; pump.outlet -- line.a -- way.inlet ; way.outlet -- user.outlet "
                           "-- pump.pilot\n init line.p = "
                           "150 bar ; init pump.share = 0.5",
                       10);

@@ -24,7 +24,7 @@ std::string terminal(const std::string& domain, const std::string& fluid, std::s
 {
     if (domain == "hydraulic")
         return fmt::format(
-            "part v{0} : Volume ; part o{0} : Orifice(diameter = 5 mm) ; part s{0} : Tank(oil = {3}, pressure = {1} bar)\n {2} -- v{0}.port_a -- o{0}.inlet ; "
+            "part v{0} : Volume ; part o{0} : Orifice(diameter = 5 mm) ; part s{0} : Tank(oil = {3}, pressure = {1} bar)\n {2} -- v{0}.a -- o{0}.inlet ; "
             "o{0}.outlet -- s{0}.outlet\n",
             k, 20 + 7 * k, port, fluid);
     if (domain == "gas")

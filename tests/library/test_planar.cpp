@@ -115,10 +115,10 @@ TEST_CASE("an arm of three links on three closed cylinders keeps its energy over
                           "on2 : Offset(along = -1.3 m, across = 0.2 m)\n part foot3 : Offset(along = -0.4 m, across = 0.25 m)\n part on3 : Offset(along = "
                           "-0.5 m, across = 0.25 m)\n"
                           " part ram1 : Strut(retracted = 0.9 m)\n part ram2 : Strut(retracted = 1 m)\n part ram3 : Strut(retracted = 0.5 m)\n"
-                          " boom.body.centre -- on1.from_place -- foot2.from_place ; stick.body.centre -- on2.from_place -- foot3.from_place ; "
-                          "bucket.body.centre -- on3.from_place\n"
-                          " foot1.place -- ram1.a ; on1.to_place -- ram1.b ; foot2.to_place -- ram2.a ; on2.to_place -- ram2.b ; foot3.to_place -- ram3.a ; "
-                          "on3.to_place -- ram3.b\n"
+                          " boom.body.centre -- on1.a -- foot2.a ; stick.body.centre -- on2.a -- foot3.a ; "
+                          "bucket.body.centre -- on3.a\n"
+                          " foot1.place -- ram1.a ; on1.b -- ram1.b ; foot2.b -- ram2.a ; on2.b -- ram2.b ; foot3.b -- ram3.a ; "
+                          "on3.b -- ram3.b\n"
                           " part c1, c2, c3 : Cylinder(oil = oil, bore = 100 mm, rod_diameter = 60 mm, stroke = 1.2 m, dead_volume = 20 L, leakage = 0 "
                           "L/min/bar, damping = 0 N*s/m)\n"
                           " ram1.rod -- c1.rod ; ram2.rod -- c2.rod ; ram3.rod -- c3.rod\n"
@@ -236,7 +236,7 @@ TEST_CASE("PointForce turns a body about its centre and, with the body, turns wi
     Recording r =
         run("part b : Body(mass = 2 kg, inertia = 0.5 kg*m^2)\n part arm : Offset(along = 0.5 m)\n part f : PointForce(fx = 3 N, fy = 4 N)\n part g : "
             "PointForce(with_body = true, fy "
-            "= 10 N)\n b.centre -- arm.from_place -- f.point\n arm.to_place -- g.point\n init b.x = 0 m ; init b.y = 0 m ; init b.angle = 0 rad ; init b.x' = "
+            "= 10 N)\n b.centre -- arm.a -- f.point\n arm.b -- g.point\n init b.x = 0 m ; init b.y = 0 m ; init b.angle = 0 rad ; init b.x' = "
             "0 m/s ; init b.y' = "
             "0 m/s ; init b.angle' = 0 rad/s",
             0.1);
@@ -256,7 +256,7 @@ TEST_CASE("GroundContact: a body rests at its weight over the stiffness, and sli
     Recording r =
         run("part b : Body(mass = 50 kg, inertia = 2 kg*m^2)\n part left, right : GroundContact(stiffness = 2e5 N/m, friction = 0.4, dissipation = 5 s/m)\n "
             "part l : Offset(along = -0.5 m, across = -0.01 "
-            "m)\n part r : Offset(along = 0.5 m, across = -0.01 m)\n b.centre -- l.from_place -- r.from_place ; l.to_place -- left.point ; r.to_place -- "
+            "m)\n part r : Offset(along = 0.5 m, across = -0.01 m)\n b.centre -- l.a -- r.a ; l.b -- left.point ; r.b -- "
             "right.point\n init b.x = 0 m "
             "; init b.y = 0.01 m ; init b.angle = 0 rad ; init b.x' = 4 m/s ; init b.y' = 0 m/s ; init b.angle' = 0 rad/s",
             6, 0, 1e-7);

@@ -138,12 +138,12 @@ TEST_CASE("Cam: lift, speed and virtual work; a profile from a table")
     CHECK(table["c.shaft.torque"].values[2] == doctest::Approx(7 * 2 / (1 / 4e-3 + 1 / 6e-3)).epsilon(0.05));
 }
 
-TEST_CASE("BearingFriction: stops a rotor by its Coulomb torque, and holds it")
+TEST_CASE("ShaftDrag: stops a rotor by its Coulomb torque, and holds it")
 {
-    Recording r = run(
-        "part b : BearingFriction(coulomb = 4 N*m, breakaway = 1.5)\n part j : Inertia(inertia = 0.2 kg*m^2)\n part t : TorqueSource\n b.shaft -- j.shaft -- "
-        "t.shaft\n (if time < 2 s then 0 N*m else 5.9 N*m) -> t.torque\n init j.angle = 0 rad ; init j.speed = 30 rad/s",
-        3, 0.1);
+    Recording r =
+        run("part b : ShaftDrag(coulomb = 4 N*m, breakaway = 1.5)\n part j : Inertia(inertia = 0.2 kg*m^2)\n part t : TorqueSource\n b.shaft -- j.shaft -- "
+            "t.shaft\n (if time < 2 s then 0 N*m else 5.9 N*m) -> t.torque\n init j.angle = 0 rad ; init j.speed = 30 rad/s",
+            3, 0.1);
     std::size_t half = 0;
     while (r.time().values[half] < 0.5 - 1e-9) ++half;
     CHECK(r["j.speed"].values[half] == doctest::Approx(30 - 4 / 0.2 * 0.5).epsilon(1e-6));

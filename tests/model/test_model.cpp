@@ -95,11 +95,11 @@ TEST_CASE("fluids are found along the joints, with the parameters of the one tha
 {
     std::string f = flat(
         "system S {\n fluid thick = fluids.MineralOil(stiffness = 2e9 Pa)\n part v : hydraulics.Volume\n part o : hydraulics.Orifice\n part t : "
-        "hydraulics.Tank(oil = thick)\n v.port_a -- o.inlet\n o.outlet -- t.outlet\n init v.p = 9 bar\n}\n");
+        "hydraulics.Tank(oil = thick)\n v.a -- o.inlet\n o.outlet -- t.outlet\n init v.p = 9 bar\n}\n");
     CHECK(has(f, "param thick.stiffness [Pa] = 2e+09"));
     CHECK(f.find("/thick.stiffness)") != std::string::npos);
     // a circuit whose fluid does not ask for it has neither enthalpy nor air
-    CHECK(f.find("quantity v.port_a.h") == std::string::npos);
+    CHECK(f.find("quantity v.a.h") == std::string::npos);
 }
 
 TEST_CASE("values from outside win over those in the text, later ones over earlier ones")

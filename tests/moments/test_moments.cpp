@@ -334,7 +334,8 @@ TEST_CASE("the table of events goes into the recording, and comes out of it with
     test::Scratch folder;
     const std::string file = folder / "model.loop", out = folder / "run.h5";
     test::write_file(file,
-                     "system S {\n    part a : Relay(measured = sin(6.283185307179586 * time / (1 s)))\n}\nuse control\nscenario s of S { stop at 3 s }\n");
+                     "system S {\n    part a : Relay(lower = -0.1, upper = 0.1, measured = sin(6.283185307179586 * time / (1 s)))\n}\nuse control\nscenario s "
+                     "of S { stop at 3 s }\n");
     test::Outcome ran = test::netloop("run " + file + " --events --out " + out);
     CHECK(ran.code == 0);
     CHECK(ran.out.find("a: state is off -> on when measured > upper") != std::string::npos);

@@ -130,6 +130,20 @@ TEST_CASE("a constant curve and one with gaps are drawn")
     CHECK(has(drawn(r, {.quantities = {"pump.p", "leaf.angle"}, .against = "", .title = "", .out = ""}), "pump.p"));
 }
 
+TEST_CASE("a figure of a scenario draws the stages of a sequence")
+{
+    test::Scratch folder;
+    test::write_file(folder / "m.loop",
+                     "system S {\n var x : 1 init 0\n x' = 1 s^-1\n sequence duty {\n stage hauling { } -> resting after 1 s\n stage resting { } -> hauling "
+                     "after 1 s\n }\n}\n"
+                     "scenario a of S {\n stop at 5 s\n figure \"Stages\" {\n x\n duty\n }\n}\n");
+    REQUIRE(test::netloop("run " + (folder / "m.loop") + " --out " + (folder / "m.h5") + " --quiet").code == 0);
+    REQUIRE(test::netloop("plot " + (folder / "m.h5") + " --figure Stages --out " + (folder / "m.svg")).code == 0);
+    std::string svg = test::read_file(folder / "m.svg");
+    for (const char* part : {"hauling", "resting", "duty"}) CHECK(svg.find(part) != std::string::npos);
+    CHECK(test::netloop("report " + (folder / "m.h5") + " --out " + (folder / "m.html")).code == 0);
+}
+
 TEST_CASE("units of one's own, panels, a scenario's figure, PDF; what is wrong is told")
 {
     test::Scratch folder;

@@ -181,7 +181,7 @@ TEST_CASE("the unit of a rate is that of the quantity, a second")
                                      {"degC", "K/s", 1.0},
                                      {"bar", "bar/s", 1e5},
                                      {"L/min", "L/min/s", 1e-3 / 60},
-                                     {"1", "Hz", 1.0},
+                                     {"1", "1/s", 1.0},
                                      {"kg/m^3", "kg/m^3/s", 1.0},
                                      {"barg", "bar/s", 1e5}}) {
         INFO(unit);
