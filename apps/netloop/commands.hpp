@@ -31,6 +31,7 @@ Command add_convert(CLI::App& program);
 Command add_draw(CLI::App& program);
 Command add_report(CLI::App& program);
 Command add_format(CLI::App& program);
+Command add_units(CLI::App& program);
 
 /// "path=value" texts of --set taken apart. Throws netloop::UsageError.
 std::vector<std::pair<std::string, std::string>> split_settings(const std::vector<std::string>& settings);

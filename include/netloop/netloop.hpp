@@ -7,7 +7,7 @@
 //   3. builder.hpp    systems and components made by a program
 //   4. system.hpp     compile: definitions -> CompiledSystem
 //   5. run.hpp        set, simulate, step, read; recording.hpp: what a run recorded
-//   6. property.hpp   properties of fluids as plain functions
+//   6. property.hpp   properties of fluids as plain functions; units.hpp: the units
 //
 //     #include <netloop/netloop.hpp>
 //     namespace nl = netloop;
@@ -27,3 +27,4 @@
 #include "netloop/recording.hpp"
 #include "netloop/run.hpp"
 #include "netloop/system.hpp"
+#include "netloop/units.hpp"

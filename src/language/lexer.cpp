@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: Apache-2.0
 #include "language/lexer.hpp"
 
+#include <algorithm>
 #include <array>
 #include <charconv>
 #include <cmath>
@@ -164,7 +165,19 @@ private:
         while (at_ < text_.size() && (static_cast<unsigned char>(text_[at_]) & 0xc0u) == 0x80u) ++at_;
         std::string_view shown = text_.substr(begin, at_ - begin);
         bool printable = static_cast<unsigned char>(shown[0]) >= 0x20;
-        diagnostics_.report(messages::stray_character, span(begin, at_), printable ? shown : "?");
+        struct Written {
+            std::string_view sign, here;
+        };
+        // what engineers type in units and formulas
+        static constexpr Written kWritten[] = {
+            {"\u00b5", "u"},        {"\u03bc", "u"},  {"\u03a9", "ohm"}, {"\u2126", "ohm"}, {"\u00b0", "deg, degC for a temperature"},
+            {"\u00b2", "^2"},       {"\u00b3", "^3"}, {"\u00b9", "^1"},  {"\u207b", "^-"},  {"\u00b7", "*"},
+            {"\u22c5", "*"},        {"\u00d7", "*"},  {"\u00f7", "/"},   {"\u2212", "-"},   {"\u2013", "-"},
+            {"\u2030", "permille"}, {"\u2264", "<="}, {"\u2265", ">="},  {"\u2260", "!="},  {"\u03c0", "pi"},
+            {"\u201c", "\""},       {"\u201d", "\""}, {"\u201e", "\""},  {"\u2192", "->"}};
+        const auto* known = std::find_if(std::begin(kWritten), std::end(kWritten), [&](const Written& w) { return w.sign == shown; });
+        diagnostics_.report(messages::stray_character, span(begin, at_), printable ? shown : "?")
+            .mend(known != std::end(kWritten) ? fmt::format("write {}", known->here) : "");
     }
 
     std::string_view text_;

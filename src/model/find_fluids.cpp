@@ -129,7 +129,9 @@ void Instantiator::report_fluids()
         if (it == fluid_of_slot_.end()) {
             if (reported.insert(root).second)
                 set_.diagnostics.report(messages::no_fluid, instances_[p.instance].span, circuit(root))
-                    .mend("give it to one part of the circuit: fluid iso46 = fluids.MineralOil(); part tank : hydraulics.Tank(oil = iso46)");
+                    .mend(p.domain->full_name.starts_with("gases.")
+                              ? "give it to one part of the circuit: fluid air = fluids.DryAir(); part open : gases.OpenAir(medium = air)"
+                              : "give it to one part of the circuit: fluid iso46 = fluids.MineralOil(); part tank : hydraulics.Tank(oil = iso46)");
             continue;
         }
         const Instance& fluid = instances_[it->second];

@@ -41,7 +41,8 @@ int main()
         double offset = cv_convert_double(converter, 0.0);
         // over a long way, so that the offset does not eat the digits of the scale
         double scale = offset == 0 ? cv_convert_double(converter, 1.0) : (cv_convert_double(converter, 1e9) - offset) / 1e9;
-        std::printf("{\"%s\", %.17g, %.17g, \"%s\"},\n", row.name, scale, offset, row.si);
+        std::printf("{\"%s\", %.17g, %.17g, \"%s\", \"%s\", %s, \"%s\"},\n", row.name, scale, offset, row.si, row.quantity, row.prefixes ? "true" : "false",
+                    row.says);
         cv_free(converter);
         ut_free(unit);
         ut_free(si);

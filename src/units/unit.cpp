@@ -1,12 +1,15 @@
 // SPDX-License-Identifier: Apache-2.0
 #include "units/unit.hpp"
 
+#include <algorithm>
 #include <array>
+#include <cctype>
 #include <charconv>
 #include <cmath>
 #include <unordered_map>
 
 #include "base/diagnostics.hpp"
+#include "units/unit_names.hpp"
 
 namespace netloop {
 namespace {
@@ -16,18 +19,44 @@ struct TableRow {
     double scale;
     double offset;
     const char* si;
+    const char* quantity;
+    bool prefixes;
+    const char* says;
 };
 
 constexpr TableRow kTable[] = {
 #include "unit_table.inc"
 };
 
-// How a trade writes a unit that is spelled differently here.
-constexpr std::array<std::array<const char*, 2>, 25> kSpellings{
-    {{"Nm", "N*m"},    {"l", "L"},        {"lpm", "L/min"}, {"l_min", "L/min"}, {"sec", "s"},        {"hr", "h"},         {"hour", "h"},
-     {"Ohm", "ohm"},   {"in", "inch"},    {"kph", "km/h"},  {"degrees", "deg"}, {"celsius", "degC"}, {"Celsius", "degC"}, {"cc", "cm^3"},
-     {"ccm", "cm^3"},  {"RPM", "rpm"},    {"PSI", "psi"},   {"Bar", "bar"},     {"Kg", "kg"},        {"KG", "kg"},        {"Sec", "s"},
-     {"percent", "%"}, {"radian", "rad"}, {"kNm", "kN*m"},  {"minute", "min"}}};
+// How a trade writes a unit that is spelled differently here: the unit, or a sentence where there is none.
+struct Spelling {
+    std::string_view written;
+    std::string_view here;
+};
+constexpr Spelling kSpellings[] = {
+    {"l", "L"},        {"ml", "mL"},       {"lpm", "L/min"},   {"LPM", "L/min"},    {"l_min", "L/min"},  {"sec", "s"},       {"Sec", "s"},
+    {"hr", "h"},       {"hour", "h"},      {"hours", "h"},     {"d", "day"},        {"days", "day"},     {"a", "year"},      {"yr", "year"},
+    {"minute", "min"}, {"minutes", "min"}, {"seconds", "s"},   {"Ohm", "ohm"},      {"OHM", "ohm"},      {"in", "inch"},     {"feet", "ft"},
+    {"kph", "km/h"},   {"degrees", "deg"}, {"degree", "deg"},  {"celsius", "degC"}, {"Celsius", "degC"}, {"kelvin", "K"},    {"Kelvin", "K"},
+    {"cc", "cm^3"},    {"ccm", "cm^3"},    {"RPM", "rpm"},     {"rps", "rev/s"},    {"U", "rev"},        {"PSI", "psi"},     {"psia", "psi"},
+    {"bara", "bar"},   {"Bar", "bar"},     {"percent", "%"},   {"pct", "%"},        {"radian", "rad"},   {"radians", "rad"}, {"liter", "L"},
+    {"litre", "L"},    {"meter", "m"},     {"metre", "m"},     {"micron", "um"},    {"gram", "g"},       {"ton", "t"},       {"newton", "N"},
+    {"pascal", "Pa"},  {"watt", "W"},      {"joule", "J"},     {"volt", "V"},       {"amp", "A"},        {"ampere", "A"},    {"hertz", "Hz"},
+    {"var", "VA"},     {"kvar", "kVA"},    {"at", "kgf/cm^2"}, {"lbs", "lb"},       {"rad_s", "rad/s"},  {"Kg", "kg"},       {"KG", "kg"},
+};
+constexpr Spelling kSentences[] = {
+    {"Nl", "a norm litre is an amount of gas, no volume: give a mass flow, or a flow in L/min and the density"},
+    {"Nm3", "a norm cubic metre is an amount of gas, no volume: give a mass flow, or a flow in m^3/h and the density (for newton times metre write N*m)"},
+    {"NL", "a norm litre is an amount of gas, no volume: give a mass flow, or a flow in L/min and the density"},
+    {"dB", "a level is no unit: write the ratio as a number, 10^(x/20) for amplitudes"},
+    {"dBA", "a level is no unit: write the ratio as a number"},
+    {"mH2O", "write 9806.65 Pa for a metre of water"},
+    {"mWS", "write 9806.65 Pa for a metre of water"},
+    {"inHg", "write 25.4 mmHg for an inch of mercury"},
+};
+
+// Units of more than one name that their users write without a sign between: Nm, kNm, Ws.
+constexpr std::size_t kMostFactors = 3;
 
 Dimension dimension_of_si(std::string_view si)
 {
@@ -46,14 +75,34 @@ Dimension dimension_of_si(std::string_view si)
     return d;
 }
 
-const std::unordered_map<std::string_view, Unit>& table()
+const std::unordered_map<std::string_view, const NamedUnit*>& table()
 {
     static const auto* units = [] {
-        auto* map = new std::unordered_map<std::string_view, Unit>;
-        for (const TableRow& row : kTable) map->emplace(row.name, Unit{dimension_of_si(row.si), row.scale, row.offset, row.offset != 0, row.name});
+        auto* map = new std::unordered_map<std::string_view, const NamedUnit*>;
+        for (const NamedUnit& row : named_units()) map->emplace(row.unit.text, &row);
         return map;
     }();
     return *units;
+}
+
+// A name of the list, or one with an SI prefix.
+bool find_unit(std::string_view name, Unit& unit)
+{
+    if (auto it = table().find(name); it != table().end()) {
+        unit = it->second->unit;
+        return true;
+    }
+    for (const UnitPrefix& prefix : kUnitPrefixes) {
+        std::string_view mark = prefix.name;
+        if (!name.starts_with(mark)) continue;
+        auto it = table().find(name.substr(mark.size()));
+        if (it == table().end() || !it->second->prefixes) continue;
+        unit = it->second->unit;
+        unit.scale = prefix.exponent < 0 ? unit.scale / std::pow(10.0, -prefix.exponent) : unit.scale * std::pow(10.0, prefix.exponent);
+        unit.text = name;
+        return true;
+    }
+    return false;
 }
 
 // Recursive descent over the text of one unit; nesting is bounded by kMaxDepth.
@@ -175,17 +224,13 @@ private:
             while (at_ < text_.size() && (std::isalnum(static_cast<unsigned char>(text_[at_])) || text_[at_] == '_')) ++at_;
         std::string_view name = text_.substr(begin, at_ - begin);
         if (name.empty()) return fail(begin, text_.size(), "a unit is expected");
-        auto found = table().find(name);
-        if (found == table().end() && open_ && is_open_unit(name)) {
+        const bool known = find_unit(name, unit);
+        if (!known && open_ && is_open_unit(name)) {
             unit = Unit{};
             unit.dimension = Dimension::open(std::string(name));
             return true;
         }
-        if (found == table().end()) {
-            std::string near = suggest_unit(name);
-            return fail(begin, at_, fmt::format("unknown unit '{}'", name), near.empty() ? "" : fmt::format("did you mean '{}'?", near));
-        }
-        unit = found->second;
+        if (!known) return fail(begin, at_, fmt::format("unknown unit '{}'", name), unit_hint(name));
         return true;
     }
 
@@ -238,23 +283,80 @@ bool parse_unit(std::string_view text, Unit& unit, UnitProblem& problem, bool op
     return UnitReader(text, problem, open).read(unit);
 }
 
-bool is_unit_name(std::string_view name)
+const std::vector<NamedUnit>& named_units()
 {
-    return table().contains(name);
+    static const auto* units = [] {
+        auto* list = new std::vector<NamedUnit>;
+        for (const TableRow& row : kTable)
+            list->push_back({Unit{dimension_of_si(row.si), row.scale, row.offset, row.offset != 0, row.name}, row.quantity, row.prefixes, row.says});
+        return list;
+    }();
+    return *units;
 }
 
-std::vector<std::string> unit_names()
+bool is_unit_name(std::string_view name)
+{
+    Unit unit;
+    return find_unit(name, unit);
+}
+
+namespace {
+
+// "Nm" as "N*m", "kNm" as "kN*m", "Nms" as "N*m*s": what the trades write together; empty: it is none.
+std::string product_of(std::string_view name, std::size_t most)
+{
+    constexpr std::array<std::string_view, 7> kFirst{"N", "W", "J", "V", "Pa", "kg", "A"};
+    constexpr std::array<std::string_view, 9> kThen{"m", "cm", "mm", "s", "ms", "h", "min", "K", "rad"};
+    for (std::size_t n = 1; n < name.size(); ++n) {
+        std::string_view first = name.substr(0, n), then = name.substr(n);
+        bool begins = is_unit_name(first) && std::any_of(kFirst.begin(), kFirst.end(), [&](std::string_view u) { return first.ends_with(u); });
+        if (!begins) continue;
+        if (std::find(kThen.begin(), kThen.end(), then) != kThen.end()) return fmt::format("{}*{}", first, then);
+        for (std::string_view middle : kThen)
+            if (most > 2 && then.starts_with(middle) && std::find(kThen.begin(), kThen.end(), then.substr(middle.size())) != kThen.end())
+                return fmt::format("{}*{}*{}", first, middle, then.substr(middle.size()));
+    }
+    return {};
+}
+
+// Names of the list and those with the usual prefixes.
+std::vector<std::string> usual_names()
 {
     std::vector<std::string> names;
-    for (const TableRow& row : kTable) names.emplace_back(row.name);
+    for (const NamedUnit& row : named_units()) {
+        names.push_back(row.unit.text);
+        if (row.prefixes)
+            for (const char* prefix : {"n", "u", "m", "c", "k", "M", "G"}) names.push_back(prefix + row.unit.text);
+    }
     return names;
 }
 
-std::string suggest_unit(std::string_view name)
+}  // namespace
+
+std::string unit_hint(std::string_view name)
 {
-    for (const auto& [written, here] : kSpellings)
-        if (name == written) return here;
-    return nearest_name(name, unit_names());
+    auto meant = [](std::string_view text) { return fmt::format("did you mean '{}'?", text); };
+    for (const Spelling& s : kSpellings)
+        if (name == s.written) return meant(s.here);
+    for (const Spelling& s : kSentences)
+        if (name == s.written) return std::string(s.here);
+    // an exponent without its sign: mm2, m3
+    std::size_t digits = name.size();
+    while (digits > 0 && std::isdigit(static_cast<unsigned char>(name[digits - 1])) != 0) --digits;
+    if (digits > 0 && digits < name.size() && is_unit_name(name.substr(0, digits)))
+        return meant(fmt::format("{}^{}", name.substr(0, digits), name.substr(digits)));
+    // without a sign between
+    if (std::string product = product_of(name, kMostFactors); !product.empty()) return meant(product);
+    // capitals: HZ, KW, mpa
+    auto same = [](std::string_view a, std::string_view b) {
+        return std::equal(a.begin(), a.end(), b.begin(), b.end(), [](unsigned char x, unsigned char y) { return std::tolower(x) == std::tolower(y); });
+    };
+    std::string alike;
+    for (const std::string& known : usual_names())
+        if (same(name, known)) alike += (alike.empty() ? "" : "' or '") + known;
+    if (!alike.empty()) return meant(alike);
+    std::string near = nearest_name(name, usual_names());
+    return near.empty() ? "" : meant(near);
 }
 
 Unit si_unit(const Dimension& dimension)

@@ -42,10 +42,20 @@ bool is_open_unit(std::string_view name);
 /// open units are taken, too.
 bool parse_unit(std::string_view text, Unit& unit, UnitProblem& problem, bool open = false);
 
+/// One name of the list, for tables of them.
+struct NamedUnit {
+    Unit unit;
+    const char* quantity;  ///< what it is used for: "pressure"
+    bool prefixes;         ///< whether all SI prefixes may stand before it
+    const char* says;      ///< "absolute"; may be empty
+};
+/// The list, in its order, by quantity.
+const std::vector<NamedUnit>& named_units();
+/// A name of the list, or one that an SI prefix makes of it.
 bool is_unit_name(std::string_view name);
-/// The known name nearest to a wrong one, or how the trade's spelling is written here ("Nm" -> "N*m"); empty if none.
-std::string suggest_unit(std::string_view name);
-std::vector<std::string> unit_names();
+/// What to write for a name that is none, as a sentence: the trade's other spellings ("Nm", "m3", "lpm", "bara"), products without a sign, other cases of
+/// letters, near names. Empty: nothing helps.
+std::string unit_hint(std::string_view name);
 
 /// A display unit for a dimension when none was written ("rad" and "1" cannot be told apart: gives "1").
 Unit si_unit(const Dimension& dimension);

@@ -1,7 +1,9 @@
 // SPDX-License-Identifier: Apache-2.0
-// The closed list of unit names: our name, the UDUNITS-2 expression it stands for, and its SI dimension.
-// Read by the build-time generator only; scale and offset come from UDUNITS-2, the dimension is checked against it.
+// The closed list of unit names: our name, the UDUNITS-2 expression it stands for, its SI dimension, the quantity that it is used for, whether SI prefixes may
+// stand before it, and a word on it. Read by the build-time generator, which asks UDUNITS-2 for scale and offset and checks the dimension.
 #pragma once
+
+#include <array>
 
 namespace netloop {
 
@@ -9,210 +11,131 @@ struct UnitNameRow {
     const char* name;
     const char* udunits;
     const char* si;  ///< product of SI base units
+    const char* quantity;
+    bool prefixes;
+    const char* says;
 };
 
+struct UnitPrefix {
+    const char* name;
+    int exponent;  ///< of ten
+};
+
+/// All of the SI (27th CGPM, 2022). A name of the list goes before one that a prefix would make (PS, cd, min).
+inline constexpr std::array<UnitPrefix, 24> kUnitPrefixes{{{"q", -30}, {"r", -27}, {"y", -24}, {"z", -21}, {"a", -18}, {"f", -15}, {"p", -12}, {"n", -9},
+                                                           {"u", -6},  {"m", -3},  {"c", -2},  {"d", -1},  {"da", 1},  {"h", 2},   {"k", 3},   {"M", 6},
+                                                           {"G", 9},   {"T", 12},  {"P", 15},  {"E", 18},  {"Z", 21},  {"Y", 24},  {"R", 27},  {"Q", 30}}};
+
 inline constexpr UnitNameRow kUnitNames[] = {
-    // length, area, volume
-    {"m", "m", "m"},
-    {"pm", "1e-12 m", "m"},
-    {"dm", "dm", "m"},
-    {"cm", "cm", "m"},
-    {"mm", "mm", "m"},
-    {"um", "um", "m"},
-    {"nm", "nm", "m"},
-    {"km", "km", "m"},
-    {"inch", "inch", "m"},
-    {"ft", "international_foot", "m"},
-    {"yd", "international_yard", "m"},
-    {"mile", "international_mile", "m"},
-    {"ha", "hectare", "m^2"},
-    {"L", "liter", "m^3"},
-    {"nL", "1e-9 liter", "m^3"},
-    {"uL", "1e-6 liter", "m^3"},
-    {"dL", "0.1 liter", "m^3"},
-    {"cL", "0.01 liter", "m^3"},
-    {"mL", "0.001 liter", "m^3"},
-    {"hL", "100 liter", "m^3"},
-    {"gal", "231 inch^3", "m^3"},
-    {"gpm", "231 inch^3/min", "m^3*s^-1"},
-    // time, frequency, angle
-    {"s", "s", "s"},
-    {"fs", "1e-15 s", "s"},
-    {"ps", "1e-12 s", "s"},
-    {"ms", "ms", "s"},
-    {"us", "us", "s"},
-    {"ns", "ns", "s"},
-    {"min", "min", "s"},
-    {"h", "h", "s"},
-    {"day", "day", "s"},
-    {"week", "week", "s"},
-    {"year", "365.25 day", "s"},
-    {"Hz", "Hz", "s^-1"},
-    {"uHz", "1e-6 Hz", "s^-1"},
-    {"mHz", "1e-3 Hz", "s^-1"},
-    {"GHz", "1e9 Hz", "s^-1"},
-    {"kHz", "kHz", "s^-1"},
-    {"MHz", "MHz", "s^-1"},
-    {"rad", "radian", "1"},
-    {"nrad", "1e-9 radian", "1"},
-    {"urad", "1e-6 radian", "1"},
-    {"mrad", "1e-3 radian", "1"},
-    {"deg", "arc_degree", "1"},
-    {"arcmin", "arc_minute", "1"},
-    {"arcsec", "arc_second", "1"},
-    {"rev", "360 arc_degree", "1"},
-    {"rpm", "360 arc_degree/min", "s^-1"},
-    {"sr", "1", "1"},
-    {"%", "percent", "1"},
-    {"permille", "1e-3", "1"},
-    {"ppm", "1e-6", "1"},
-    {"ppb", "1e-9", "1"},
-    // mass, force, torque
-    {"kg", "kg", "kg"},
-    {"g", "g", "kg"},
-    {"ng", "1e-9 g", "kg"},
-    {"mg", "mg", "kg"},
-    {"ug", "ug", "kg"},
-    {"t", "1000 kg", "kg"},
-    {"lb", "pound", "kg"},
-    {"oz", "0.0625 pound", "kg"},
-    {"N", "N", "kg*m*s^-2"},
-    {"nN", "1e-9 N", "kg*m*s^-2"},
-    {"uN", "1e-6 N", "kg*m*s^-2"},
-    {"mN", "mN", "kg*m*s^-2"},
-    {"kN", "kN", "kg*m*s^-2"},
-    {"MN", "MN", "kg*m*s^-2"},
-    {"kgf", "kilogram_force", "kg*m*s^-2"},
-    {"lbf", "lbf", "kg*m*s^-2"},
-    {"kp", "kilogram_force", "kg*m*s^-2"},
-    {"mph", "international_mile/h", "m*s^-1"},
-    {"knot", "international_knot", "m*s^-1"},
-    {"kmh", "km/h", "m*s^-1"},
-    // pressure, viscosity
-    {"Pa", "Pa", "kg*m^-1*s^-2"},
-    {"nPa", "1e-9 Pa", "kg*m^-1*s^-2"},
-    {"hPa", "hPa", "kg*m^-1*s^-2"},
-    {"kPa", "kPa", "kg*m^-1*s^-2"},
-    {"MPa", "MPa", "kg*m^-1*s^-2"},
-    {"GPa", "GPa", "kg*m^-1*s^-2"},
-    {"mPa", "mPa", "kg*m^-1*s^-2"},
-    {"uPa", "uPa", "kg*m^-1*s^-2"},
-    {"bar", "bar", "kg*m^-1*s^-2"},
-    {"ubar", "1e-6 bar", "kg*m^-1*s^-2"},
-    {"mbar", "mbar", "kg*m^-1*s^-2"},
-    {"kbar", "kbar", "kg*m^-1*s^-2"},
-    {"atm", "standard_atmosphere", "kg*m^-1*s^-2"},
-    {"psi", "psi", "kg*m^-1*s^-2"},
-    {"torr", "torr", "kg*m^-1*s^-2"},
-    {"mmHg", "mm_Hg", "kg*m^-1*s^-2"},
-    {"barg", "bar @ 1.01325", "kg*m^-1*s^-2"},
-    {"psig", "psi @ 14.695948775513", "kg*m^-1*s^-2"},
-    {"P", "poise", "kg*m^-1*s^-1"},
-    {"cP", "0.01 poise", "kg*m^-1*s^-1"},
-    {"St", "stokes", "m^2*s^-1"},
-    {"cSt", "0.01 stokes", "m^2*s^-1"},
-    // energy, power, temperature, amount
-    {"J", "J", "kg*m^2*s^-2"},
-    {"nJ", "1e-9 J", "kg*m^2*s^-2"},
-    {"uJ", "1e-6 J", "kg*m^2*s^-2"},
-    {"mJ", "mJ", "kg*m^2*s^-2"},
-    {"kJ", "kJ", "kg*m^2*s^-2"},
-    {"MJ", "MJ", "kg*m^2*s^-2"},
-    {"GJ", "GJ", "kg*m^2*s^-2"},
-    {"Wh", "W.h", "kg*m^2*s^-2"},
-    {"uWh", "1e-6 W.h", "kg*m^2*s^-2"},
-    {"mWh", "1e-3 W.h", "kg*m^2*s^-2"},
-    {"GWh", "1e9 W.h", "kg*m^2*s^-2"},
-    {"kWh", "kW.h", "kg*m^2*s^-2"},
-    {"MWh", "MW.h", "kg*m^2*s^-2"},
-    {"cal", "4.1868 J", "kg*m^2*s^-2"},
-    {"kcal", "4186.8 J", "kg*m^2*s^-2"},
-    {"BTU", "Btu", "kg*m^2*s^-2"},
-    {"W", "W", "kg*m^2*s^-3"},
-    {"pW", "1e-12 W", "kg*m^2*s^-3"},
-    {"nW", "1e-9 W", "kg*m^2*s^-3"},
-    {"uW", "1e-6 W", "kg*m^2*s^-3"},
-    {"mW", "mW", "kg*m^2*s^-3"},
-    {"kW", "kW", "kg*m^2*s^-3"},
-    {"MW", "MW", "kg*m^2*s^-3"},
-    {"GW", "GW", "kg*m^2*s^-3"},
-    {"VA", "V.A", "kg*m^2*s^-3"},
-    {"mVA", "1e-3 V.A", "kg*m^2*s^-3"},
-    {"MVA", "1e6 V.A", "kg*m^2*s^-3"},
-    {"GVA", "1e9 V.A", "kg*m^2*s^-3"},
-    {"kVA", "kV.A", "kg*m^2*s^-3"},
-    {"hp", "550 lbf.international_foot/s", "kg*m^2*s^-3"},
-    {"PS", "75 kilogram_force.m/s", "kg*m^2*s^-3"},
-    {"K", "K", "K"},
-    {"uK", "1e-6 K", "K"},
-    {"mK", "mK", "K"},
-    {"degC", "degC", "K"},
-    {"degF", "degF", "K"},
-    {"mol", "mol", "mol"},
-    {"nmol", "1e-9 mol", "mol"},
-    {"umol", "1e-6 mol", "mol"},
-    {"mmol", "mmol", "mol"},
-    {"kmol", "kmol", "mol"},
-    {"cd", "cd", "cd"},
-    {"lm", "lm", "cd"},
-    {"lx", "lx", "cd*m^-2"},
-    // electricity
-    {"A", "A", "A"},
-    {"fA", "1e-15 A", "A"},
-    {"pA", "1e-12 A", "A"},
-    {"nA", "1e-9 A", "A"},
-    {"MA", "1e6 A", "A"},
-    {"uA", "uA", "A"},
-    {"mA", "mA", "A"},
-    {"kA", "kA", "A"},
-    {"V", "V", "kg*m^2*s^-3*A^-1"},
-    {"nV", "1e-9 V", "kg*m^2*s^-3*A^-1"},
-    {"MV", "1e6 V", "kg*m^2*s^-3*A^-1"},
-    {"uV", "uV", "kg*m^2*s^-3*A^-1"},
-    {"mV", "mV", "kg*m^2*s^-3*A^-1"},
-    {"kV", "kV", "kg*m^2*s^-3*A^-1"},
-    {"ohm", "ohm", "kg*m^2*s^-3*A^-2"},
-    {"uohm", "1e-6 ohm", "kg*m^2*s^-3*A^-2"},
-    {"Gohm", "1e9 ohm", "kg*m^2*s^-3*A^-2"},
-    {"mohm", "mohm", "kg*m^2*s^-3*A^-2"},
-    {"kohm", "kohm", "kg*m^2*s^-3*A^-2"},
-    {"Mohm", "Mohm", "kg*m^2*s^-3*A^-2"},
-    {"S", "S", "kg^-1*m^-2*s^3*A^2"},
-    {"pS", "1e-12 S", "kg^-1*m^-2*s^3*A^2"},
-    {"nS", "1e-9 S", "kg^-1*m^-2*s^3*A^2"},
-    {"uS", "1e-6 S", "kg^-1*m^-2*s^3*A^2"},
-    {"kS", "1e3 S", "kg^-1*m^-2*s^3*A^2"},
-    {"mS", "mS", "kg^-1*m^-2*s^3*A^2"},
-    {"C", "C", "A*s"},
-    {"pC", "1e-12 C", "A*s"},
-    {"nC", "1e-9 C", "A*s"},
-    {"uC", "1e-6 C", "A*s"},
-    {"kC", "1e3 C", "A*s"},
-    {"mC", "mC", "A*s"},
-    {"Ah", "A.h", "A*s"},
-    {"uAh", "1e-6 A.h", "A*s"},
-    {"kAh", "1e3 A.h", "A*s"},
-    {"mAh", "mA.h", "A*s"},
-    {"F", "F", "kg^-1*m^-2*s^4*A^2"},
-    {"fF", "1e-15 F", "kg^-1*m^-2*s^4*A^2"},
-    {"mF", "mF", "kg^-1*m^-2*s^4*A^2"},
-    {"uF", "uF", "kg^-1*m^-2*s^4*A^2"},
-    {"nF", "nF", "kg^-1*m^-2*s^4*A^2"},
-    {"pF", "pF", "kg^-1*m^-2*s^4*A^2"},
-    {"H", "H", "kg*m^2*s^-2*A^-2"},
-    {"pH", "1e-12 H", "kg*m^2*s^-2*A^-2"},
-    {"nH", "1e-9 H", "kg*m^2*s^-2*A^-2"},
-    {"mH", "mH", "kg*m^2*s^-2*A^-2"},
-    {"uH", "uH", "kg*m^2*s^-2*A^-2"},
-    {"Wb", "Wb", "kg*m^2*s^-2*A^-1"},
-    {"nWb", "1e-9 Wb", "kg*m^2*s^-2*A^-1"},
-    {"uWb", "1e-6 Wb", "kg*m^2*s^-2*A^-1"},
-    {"mWb", "1e-3 Wb", "kg*m^2*s^-2*A^-1"},
-    {"T", "T", "kg*s^-2*A^-1"},
-    {"pT", "1e-12 T", "kg*s^-2*A^-1"},
-    {"nT", "1e-9 T", "kg*s^-2*A^-1"},
-    {"uT", "1e-6 T", "kg*s^-2*A^-1"},
-    {"mT", "mT", "kg*s^-2*A^-1"},
+    // length
+    {"m", "m", "m", "length", true, ""},
+    {"inch", "inch", "m", "length", false, "`in` is a word of the language"},
+    {"ft", "international_foot", "m", "length", false, ""},
+    {"yd", "international_yard", "m", "length", false, ""},
+    {"mile", "international_mile", "m", "length", false, ""},
+    {"nmi", "1852 m", "m", "length", false, ""},
+    // area
+    {"ha", "hectare", "m^2", "area", false, "hectare"},
+    // volume
+    {"L", "liter", "m^3", "volume", true, "litre"},
+    {"gal", "231 inch^3", "m^3", "volume", false, "US gallon"},
+    // volume flow
+    {"gpm", "231 inch^3/min", "m^3*s^-1", "volume flow", false, "US gallons per minute"},
+    // time
+    {"s", "s", "s", "time", true, ""},
+    {"min", "min", "s", "time", false, "minute"},
+    {"h", "h", "s", "time", false, "hour"},
+    {"day", "day", "s", "time", false, ""},
+    {"week", "week", "s", "time", false, ""},
+    {"year", "365.25 day", "s", "time", false, "365.25 days"},
+    // frequency
+    {"Hz", "Hz", "s^-1", "frequency", true, ""},
+    // angle
+    {"rad", "radian", "1", "angle", true, ""},
+    {"deg", "arc_degree", "1", "angle", false, "degree of an angle"},
+    {"arcmin", "arc_minute", "1", "angle", false, ""},
+    {"arcsec", "arc_second", "1", "angle", false, ""},
+    {"rev", "360 arc_degree", "1", "angle", false, "one turn"},
+    {"gon", "0.9 arc_degree", "1", "angle", false, "400 for a turn"},
+    // angular speed
+    {"rpm", "360 arc_degree/min", "s^-1", "angular speed", false, "turns per minute"},
+    // solid angle
+    {"sr", "1", "1", "solid angle", true, "steradian"},
+    // ratio
+    {"%", "percent", "1", "ratio", false, "percent"},
+    {"permille", "1e-3", "1", "ratio", false, ""},
+    {"ppm", "1e-6", "1", "ratio", false, ""},
+    {"ppb", "1e-9", "1", "ratio", false, ""},
+    // mass
+    {"kg", "kg", "kg", "mass", false, ""},
+    {"g", "g", "kg", "mass", true, ""},
+    {"t", "1000 kg", "kg", "mass", false, "tonne"},
+    {"lb", "pound", "kg", "mass", false, ""},
+    {"oz", "0.0625 pound", "kg", "mass", false, ""},
+    // force
+    {"N", "N", "kg*m*s^-2", "force", true, ""},
+    {"kgf", "kilogram_force", "kg*m*s^-2", "force", false, "kilogram-force"},
+    {"lbf", "lbf", "kg*m*s^-2", "force", false, "pound-force"},
+    {"kp", "kilogram_force", "kg*m*s^-2", "force", false, "kilopond, the kilogram-force"},
+    // speed
+    {"mph", "international_mile/h", "m*s^-1", "speed", false, "miles per hour"},
+    {"knot", "international_knot", "m*s^-1", "speed", false, "international"},
+    {"kmh", "km/h", "m*s^-1", "speed", false, "kilometres per hour"},
+    // pressure
+    {"Pa", "Pa", "kg*m^-1*s^-2", "pressure", true, ""},
+    {"bar", "bar", "kg*m^-1*s^-2", "pressure", true, "absolute"},
+    {"atm", "standard_atmosphere", "kg*m^-1*s^-2", "pressure", false, ""},
+    {"psi", "psi", "kg*m^-1*s^-2", "pressure", false, "absolute"},
+    {"torr", "torr", "kg*m^-1*s^-2", "pressure", false, ""},
+    {"mmHg", "mm_Hg", "kg*m^-1*s^-2", "pressure", false, ""},
+    {"barg", "bar @ 1.01325", "kg*m^-1*s^-2", "pressure", false, "gauge: above 1.01325 bar"},
+    {"psig", "psi @ 14.695948775513", "kg*m^-1*s^-2", "pressure", false, "gauge: above 14.6959 psi"},
+    // dynamic viscosity
+    {"P", "poise", "kg*m^-1*s^-1", "dynamic viscosity", true, "poise"},
+    // kinematic viscosity
+    {"St", "stokes", "m^2*s^-1", "kinematic viscosity", true, "stokes"},
+    // energy
+    {"J", "J", "kg*m^2*s^-2", "energy", true, ""},
+    {"Wh", "W.h", "kg*m^2*s^-2", "energy", true, "watt-hour"},
+    {"cal", "4.1868 J", "kg*m^2*s^-2", "energy", true, "international table"},
+    {"BTU", "Btu", "kg*m^2*s^-2", "energy", false, "international table"},
+    {"eV", "1.602176634e-19 J", "kg*m^2*s^-2", "energy", true, ""},
+    // power
+    {"W", "W", "kg*m^2*s^-3", "power", true, ""},
+    {"VA", "V.A", "kg*m^2*s^-3", "power", true, "apparent power"},
+    {"hp", "550 lbf.international_foot/s", "kg*m^2*s^-3", "power", false, "mechanical horsepower"},
+    {"PS", "75 kilogram_force.m/s", "kg*m^2*s^-3", "power", false, "metric horsepower"},
+    // temperature
+    {"K", "K", "K", "temperature", true, ""},
+    {"degC", "degC", "K", "temperature", false, "with its zero; K for differences"},
+    {"degF", "degF", "K", "temperature", false, "with its zero"},
+    // amount of substance
+    {"mol", "mol", "mol", "amount of substance", true, ""},
+    // luminous intensity
+    {"cd", "cd", "cd", "luminous intensity", true, ""},
+    // luminous flux
+    {"lm", "lm", "cd", "luminous flux", true, ""},
+    // illuminance
+    {"lx", "lx", "cd*m^-2", "illuminance", true, ""},
+    // electric current
+    {"A", "A", "A", "electric current", true, ""},
+    // voltage
+    {"V", "V", "kg*m^2*s^-3*A^-1", "voltage", true, ""},
+    // electric resistance
+    {"ohm", "ohm", "kg*m^2*s^-3*A^-2", "electric resistance", true, ""},
+    // electric conductance
+    {"S", "S", "kg^-1*m^-2*s^3*A^2", "electric conductance", true, ""},
+    // electric charge
+    {"C", "C", "A*s", "electric charge", true, ""},
+    {"Ah", "A.h", "A*s", "electric charge", true, "ampere-hour"},
+    // capacitance
+    {"F", "F", "kg^-1*m^-2*s^4*A^2", "capacitance", true, ""},
+    // inductance
+    {"H", "H", "kg*m^2*s^-2*A^-2", "inductance", true, ""},
+    // magnetic flux
+    {"Wb", "Wb", "kg*m^2*s^-2*A^-1", "magnetic flux", true, ""},
+    // magnetic flux density
+    {"T", "T", "kg*s^-2*A^-1", "magnetic flux density", true, ""},
 };
 
 }  // namespace netloop

@@ -226,18 +226,6 @@ system Exchanger {
     CHECK(2 * fine - coarse == doctest::Approx(exact).epsilon(1e-5));  // its error taken out
 }
 
-TEST_CASE("the same burner with fuel or outlet temperature given")
-{
-    netloop::Library library = netloop::Library::standard();
-    library.load_file(test::source_path("examples/first/burner.loop"));
-    Recording by_fuel = netloop::Run(netloop::compile(library)).simulate();
-    Recording by_temperature = netloop::Run(netloop::compile(library, {.system = "", .scenario = "", .set = {{"fuel_given", "false"}}})).simulate();
-    auto balance = [](double fuel, double outlet) { return fuel * 42e6 - (0.1 + fuel) * 1100 * (outlet - 293.15) - 15 * (outlet - 293.15); };
-    double outlet = 293.15 + 1.5e-3 * 42e6 / ((0.1 + 1.5e-3) * 1100 + 15);
-    CHECK(by_fuel["burner.outlet"].final() == doctest::Approx(outlet));
-    CHECK(std::abs(balance(by_temperature["burner.fuel"].final(), 1073.15)) < 1e-6);
-}
-
 TEST_CASE("a loop of capacitors: two in parallel and one in series behave as one")
 {
     Recording r = test::simulate(R"(

@@ -230,8 +230,8 @@ TEST_CASE("a mass that is a param without a range is integrated without a matrix
 TEST_CASE("inner forms print, and an unknown stage is refused")
 {
     Library library = Library::standard();
-    library.load_file(test::source_path("examples/first/pit.loop"));
-    CHECK(show_stage(library, {}, "flat").find("quantity level [m]") != std::string::npos);
+    library.load_file(test::source_path("examples/first/barge.loop"));
+    CHECK(show_stage(library, {}, "flat").find("quantity draught [m]") != std::string::npos);
     CHECK(show_stage(library, {}, "system").find("0 = ") == 0);
     CHECK(show_stage(library, {}, "reduced").find("state") != std::string::npos);
     CHECK(show_stage(library, {}, "solver").find("usual") != std::string::npos);

@@ -88,7 +88,7 @@ TEST_CASE("draw as a command: pictures of every system shipped, and what is wron
 {
     test::Scratch folder;
     for (const char* file :
-         {"examples/bascule/whole/bridge.loop", "examples/hydraulics/power_pack.loop", "examples/gas/turbine.loop", "examples/mechanisms/arm.loop"}) {
+         {"examples/bascule/whole/bridge.loop", "examples/hydraulics/power_pack.loop", "examples/gas/heat_pump.loop", "examples/mechanisms/gangway.loop"}) {
         INFO(file);
         test::Outcome o = test::netloop(std::string("draw ") + test::source_path(file) + " --out " + (folder / "d.svg"));
         CHECK(o.code == 0);

@@ -85,7 +85,7 @@ TEST_CASE("the first day: every command runs, and its answer is the one in the t
     int commands = 0;
     std::string today = retold(document, folder.path(), commands);
     CHECK(commands >= 20);
-    for (const char* picture : {"pit.png", "cabin.png", "barrier.png", "holding.png", "mooring.png", "opening.png"}) {
+    for (const char* picture : {"barge.png", "cabin.png", "barrier.png", "holding.png", "mooring.png", "opening.png"}) {
         INFO(picture);
         CHECK(test::read_file(folder / picture).substr(1, 3) == "PNG");
     }
@@ -93,7 +93,7 @@ TEST_CASE("the first day: every command runs, and its answer is the one in the t
     // NETLOOP_RETELL=1 writes the answers and pictures of today into the document
     if (std::getenv("NETLOOP_RETELL") != nullptr) {
         test::write_file(test::source_path(kTutorial), today);
-        for (const char* picture : {"pit.png", "cabin.png", "barrier.png", "holding.png"})
+        for (const char* picture : {"barge.png", "cabin.png", "barrier.png", "holding.png"})
             fs::copy_file(folder / picture, test::source_path("docs/first_day/" + std::string(picture)), fs::copy_options::overwrite_existing);
         return;
     }

@@ -1,9 +1,13 @@
 // SPDX-License-Identifier: Apache-2.0
 #include <doctest/doctest.h>
 
+#include <algorithm>
 #include <cmath>
 #include <tuple>
 
+#include "netloop/error.hpp"
+#include "netloop/units.hpp"
+#include "support/support.hpp"
 #include "units/unit.hpp"
 
 using namespace netloop;
@@ -120,12 +124,91 @@ TEST_CASE("units with an offset")
 
 TEST_CASE("a conversion there and back gives the same number")
 {
-    for (const std::string& name : unit_names()) {
+    for (const NamedUnit& row : named_units()) {
+        const std::string& name = row.unit.text;
         Unit u = unit(name);
         INFO("unit '" << name << "'");
         CHECK(u.scale > 0);
         CHECK(u.from_si(u.to_si(12.5)) == doctest::Approx(12.5).epsilon(1e-12));
     }
+}
+
+TEST_CASE("every SI prefix on every unit that takes them: by the powers of ten of the SI brochure")
+{
+    const std::pair<const char*, double> prefixes[] = {{"q", 1e-30}, {"r", 1e-27}, {"y", 1e-24}, {"z", 1e-21}, {"a", 1e-18}, {"f", 1e-15},
+                                                       {"p", 1e-12}, {"n", 1e-9},  {"u", 1e-6},  {"m", 1e-3},  {"c", 1e-2},  {"d", 1e-1},
+                                                       {"da", 1e1},  {"h", 1e2},   {"k", 1e3},   {"M", 1e6},   {"G", 1e9},   {"T", 1e12},
+                                                       {"P", 1e15},  {"E", 1e18},  {"Z", 1e21},  {"Y", 1e24},  {"R", 1e27},  {"Q", 1e30}};
+    int made = 0;
+    for (const NamedUnit& row : named_units()) {
+        if (!row.prefixes) continue;
+        for (auto [prefix, power] : prefixes) {
+            std::string name = prefix + row.unit.text;
+            INFO(name);
+            bool own = std::any_of(named_units().begin(), named_units().end(), [&](const NamedUnit& other) { return other.unit.text == name; });
+            if (own) continue;  // PS, cd, kg ... are names themselves
+            CHECK(unit(name).scale == doctest::Approx(power * row.unit.scale).epsilon(1e-15));
+            CHECK(unit(name).dimension == row.unit.dimension);
+            ++made;
+        }
+    }
+    CHECK(made > 700);
+    for (const char* si :
+         {"m", "g", "s", "A", "K", "mol", "cd", "Hz", "N", "Pa", "J", "W", "C", "V", "F", "ohm", "S", "Wb", "T", "H", "lm", "lx", "rad", "sr"}) {
+        INFO(si);
+        CHECK(std::any_of(named_units().begin(), named_units().end(), [&](const NamedUnit& row) { return row.unit.text == si && row.prefixes; }));
+    }
+    CHECK(unit("PS").scale == doctest::Approx(735.49875));
+    CHECK(unit("min").scale == 60);
+    CHECK(unit("kg").scale == 1);
+    for (const char* none : {"kinch", "kdegC", "kmin", "k%", "kk", "mkm", "kbarg"}) {
+        INFO(none);
+        Unit made_of;
+        UnitProblem why;
+        CHECK_FALSE(parse_unit(none, made_of, why));
+    }
+}
+
+TEST_CASE("the spellings that engineers type work, or are answered with the right one")
+{
+    for (const char* works :
+         {"L/min", "m^3/h", "um", "nA", "TPa", "kohm", "%", "degC", "cSt", "rev/min", "hPa", "VA", "mbar", "kN/mm", "daN", "kWh", "gon", "1/s", "mT", "GW"}) {
+        INFO(works);
+        CHECK(unit(works).scale > 0);
+    }
+    const std::pair<const char*, const char*> answers[] = {
+        {"m3/h", "m^3"}, {"kg/m3", "m^3"}, {"mm2", "mm^2"}, {"m/s2", "s^2"}, {"mNm", "mN*m"},  {"Ncm", "N*cm"}, {"Ws", "W*s"},
+        {"mWs", "mW*s"}, {"Nms", "N*ms"},  {"l/min", "L"},  {"ml", "mL"},    {"KW", "kW"},     {"hz", "Hz"},    {"mpa", "mPa' or 'MPa"},
+        {"d", "day"},    {"U/min", "rev"}, {"bara", "bar"}, {"psia", "psi"}, {"rps", "rev/s"}, {"cst", "cSt"},  {"at", "kgf/cm^2"}};
+    for (auto [written, here] : answers) {
+        INFO(written);
+        CHECK(problem(written).hint == "did you mean '" + std::string(here) + "'?");
+    }
+    CHECK(problem("Nl/min").hint.find("mass flow") != std::string::npos);
+    CHECK(problem("dB").hint.find("10^(x/20)") != std::string::npos);
+    for (auto [text, mend] : {std::pair{"µm", "write u"}, {"kΩ", "write ohm"}, {"°C", "degC"}, {"m²", "write ^2"}, {"m³/h", "write ^3"}}) {
+        INFO(text);
+        CHECK(test::messages_of("system S {\n param x : " + std::string(text) + " = 0\n var y init 0 ; y' = 0 }").find(mend) != std::string::npos);
+    }
+}
+
+TEST_CASE("the table of units: all, of a quantity, of a dimension, and nothing")
+{
+    CHECK(units().size() == named_units().size());
+    std::vector<UnitEntry> pressure = units("pressure");
+    CHECK(std::any_of(pressure.begin(), pressure.end(),
+                      [](const UnitEntry& u) { return u.name == "barg" && u.offset == doctest::Approx(101325) && u.si == "Pa"; }));
+    CHECK(std::all_of(pressure.begin(), pressure.end(), [](const UnitEntry& u) { return u.quantity == "pressure"; }));
+    std::vector<UnitEntry> torque = units("kN*m");
+    REQUIRE(torque.size() > 3);
+    CHECK(torque[0].name == "kN*m");
+    CHECK(torque[0].scale == 1000);
+    CHECK(std::any_of(torque.begin(), torque.end(), [](const UnitEntry& u) { return u.name == "kcal" || u.name == "Wh"; }));
+    std::vector<UnitEntry> angle = units("deg");
+    CHECK(std::none_of(angle.begin(), angle.end(), [](const UnitEntry& u) { return u.name == "%"; }));
+    CHECK_THROWS_WITH_AS(units("Nm"), doctest::Contains("'N*m'"), UsageError);
+    CHECK_THROWS_WITH_AS(units("warp"), doctest::Contains("no unit"), UsageError);
+    CHECK(units_page() == test::read_file(test::source_path("docs/units.md")));
 }
 
 TEST_CASE("faulty units are refused with the faulty part and a suggestion")
