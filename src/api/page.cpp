@@ -142,6 +142,8 @@ private:
             for (const FunctionArgument& a : f->arguments) arguments += (arguments.empty() ? "" : ", ") + with_unit(a);
             for (const FunctionArgument& r : f->results) results += (results.empty() ? "" : ", ") + with_unit(r);
             to.rows.push_back({fmt::format("{}({})", f->name, arguments), "", "-> " + results, "", joined_lines(function_text(*info_, f->name))});
+            // of a component: its law is a part of what the component does
+            if (d_.as<ComponentDecl>() != nullptr && f->body && !f->body->empty()) to.equations.push_back({source(i), ""});
         }
     }
 

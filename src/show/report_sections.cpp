@@ -245,7 +245,9 @@ std::string model_section(const ReportContent& page)
     std::string out = "<section id=\"model\">\n<h2>Model</h2>\n", others;
     for (std::size_t k = 1; k < page.runs.size(); ++k)
         if (page.runs[k].origin.text_hash != page.runs[0].origin.text_hash) others += (others.empty() ? "" : ", ") + page.names[k];
-    if (!others.empty()) out += "<p class=\"warning\">This is the model of " + markup(page.names[0]) + "; " + markup(others) + ": from another text.</p>\n";
+    if (!others.empty())
+        out += "<p class=\"warning\">The model shown belongs to " + markup(page.names[0]) + "; " + markup(others) +
+               " was run from a different text (not shown).</p>\n";
     if (!page.diagram.empty())
         out += "<div class=\"diagram\" id=\"diagram\">" + page.diagram + "</div>\n";
     else if (!page.runs[0].origin.texts.empty())

@@ -126,9 +126,9 @@ TEST_CASE("a page of two runs: a column each, what does not hold, params that di
     CHECK(has(variants, "id=\"radar\""));
     page.measures.clear();
     CHECK(has(variants_section(page), "measure nothing"));
-    CHECK_FALSE(has(header_section(page), "from another text"));
+    CHECK_FALSE(has(header_section(page), "from a different text"));
     page.runs[1].origin.text_hash = "fedcba9876543210";
-    CHECK(has(model_section(page), "This is the model of calm; storm: from another text."));
+    CHECK(has(model_section(page), "The model shown belongs to calm; storm was run from a different text (not shown)."));
 }
 
 TEST_CASE("assumptions: what the start assumed, and what each kind of part leaves out, once")
