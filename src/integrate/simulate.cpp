@@ -17,6 +17,7 @@ Simulation::Simulation(std::shared_ptr<const CompiledModel> model, const SourceS
     : sources_(sources),
       evaluation_(std::move(model), settings.evaluator),
       consistent_(evaluation_),
+      looking_(evaluation_),
       settings_(settings),
       moments_(evaluation_, consistent_, sources_),
       measuring_(evaluation_, settings.tolerance),
@@ -119,7 +120,7 @@ void Simulation::row_within(double to, State& s, const RowSink& sink)
 {
     State first = s;
     try {
-        consistent_.solve(first, sources_);
+        looking().solve(first, sources_);
     } catch (const NumericFailure&) {
         // from what the step's end has for what is no state; that failing, on the straight line
         State end = s;
@@ -128,7 +129,13 @@ void Simulation::row_within(double to, State& s, const RowSink& sink)
         for (std::size_t i = 0; i < first.z.size(); ++i)
             if (!evaluation_.is_state(i)) first.z[i] = end.z[i];
         first.rates = end.rates;
-        if (evaluation_.solve_rest(first.time, first.z, first.rates) || !fragile_) {
+        bool solved = true;
+        try {
+            looking().solve(first, sources_);
+        } catch (const NumericFailure&) {
+            solved = false;
+        }
+        if (solved || !fragile_) {
             row(first, sink);
             return;
         }
@@ -148,10 +155,20 @@ void Simulation::row_within(double to, State& s, const RowSink& sink)
     settled_ = false;
 }
 
+ConsistentSolver& Simulation::looking()
+{
+    if (looked_at_ != &evaluation_.model()) {
+        looking_.renew();
+        looked_at_ = &evaluation_.model();
+    }
+    return looking_;
+}
+
 void Simulation::make_row(State& s, const RowSink& sink)
 {
     // the states are as the integrator has them; everything else is solved from them, so constraints hold in the row too
-    if (!settled_) consistent_.solve(s, sources_);
+    // a row at an event is of the run's own state, which it settles; any other row only looks
+    if (!settled_) (&s == &state_ ? consistent_ : looking()).solve(s, sources_);
     evaluation_.at(s.time, s.z.data(), s.rates.data());
     limits_.at_row(s);
     ++rows_;
@@ -235,7 +252,7 @@ bool Simulation::advance(double target, const std::vector<double>& outputs, cons
         if (delays != nullptr) remember_for_delays(from, t);
         if (!measuring_.none())
             measuring_.step(
-                from, t, [&](double at, State& s) { integrator_->interpolate(at, s); }, [&](State& s) { consistent_.solve(s, sources_); });
+                from, t, [&](double at, State& s) { integrator_->interpolate(at, s); }, [&](State& s) { looking().solve(s, sources_); });
         bool found = stopped == Integrator::Stopped::root;
         bool at_limit = stopped == Integrator::Stopped::target;
         bool clocked = at_limit && moments_.due(limit);
@@ -460,7 +477,7 @@ void Simulation::break_delays(const std::vector<double>& before)
 
 void Simulation::solve_from_states(State& s)
 {
-    consistent_.solve(s, sources_);
+    looking().solve(s, sources_);
     evaluation_.at(s.time, s.z.data(), s.rates.data());
 }
 
@@ -468,7 +485,7 @@ void Simulation::finish_measures()
 {
     measuring_.finish(state_, [&](State& s) {
         try {
-            consistent_.solve(s, sources_);
+            looking().solve(s, sources_);
         } catch (const NumericFailure&) {
             s = state_;  // a run that failed: its last state counts as it is
         }

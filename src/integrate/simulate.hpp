@@ -69,6 +69,7 @@ public:
 private:
     void row(State& s, const RowSink& sink);
     void make_row(State& s, const RowSink& sink);
+    ConsistentSolver& looking();
     void row_within(double to, State& s, const RowSink& sink);
     /// Something happens at state_.time; `found`: which root functions crossed and which way, may be empty.
     void moment(const std::vector<int>& found, const RowSink& sink);
@@ -91,6 +92,8 @@ private:
     Integrator* integrator_ = nullptr;
     const CompiledModel* integrated_ = nullptr;  ///< the system that it belongs to
     ConsistentSolver consistent_;
+    ConsistentSolver looking_;  ///< for what only looks (rows, measures): nothing of it may change the run
+    const CompiledModel* looked_at_ = nullptr;
     IntegratorSettings settings_;
     State state_;
     StartReport report_;

@@ -54,6 +54,13 @@ bool plain_number(const Unit& unit)
 
 }  // namespace
 
+static bool is_of_angle(const Unit& unit)
+{
+    for (const char* angle : {"rad", "deg", "rev"})
+        if (unit.text == angle || unit.text.starts_with(std::string(angle) + "/")) return true;
+    return false;
+}
+
 Unit display_unit(const Type& type)
 {
     if (type.unit && type.unit->dimension == type.dimension) return *type.unit;
@@ -555,7 +562,11 @@ Type UnitChecker::type_of(const Expr& e, Context& context)
         }
         case ExprKind::derivative: {
             Type t = type_of(*e.args[0], context);
-            t.unit.reset();
+            // what turns goes on being shown as turning: rad/s, not 1/s
+            if (t.unit && is_of_angle(*t.unit))
+                for (int k = 0; k < static_cast<int>(e.order); ++k) t.unit = t.unit->rate();
+            else
+                t.unit.reset();
             t.dimension = t.dimension / second().power(e.order);
             return t;
         }

@@ -6,6 +6,7 @@
 #include <filesystem>
 #include <map>
 #include <numbers>
+#include <optional>
 
 #include "api/internal.hpp"
 #include "integrate/simulate.hpp"
@@ -364,6 +365,36 @@ TEST_CASE("a fixed step looks at what it leaves over: it is divided at corners, 
     by_step.step = 1e-3;
     by_step.stop = 1;
     CHECK_THROWS_AS(netloop::Run(netloop::compile(other, {})).simulate(by_step), netloop::RunError);
+}
+
+TEST_CASE("rows and measures only look: a run is the same, bit for bit, however many there are")
+{
+    struct Case {
+        std::string file, scenario, quantity;
+        double stop;
+    };
+    for (const Case& c :
+         {Case{"examples/crane/crane.loop", "calm", "crane.power.line1.p", 11.1}, {"examples/bascule/operation.loop", "opening", "leaf.angle", 12.0}}) {
+        CAPTURE(c.file);
+        std::optional<std::size_t> steps;
+        double end = 0;
+        for (double every : {c.stop, 0.05, 0.007}) {
+            CAPTURE(every);
+            netloop::Library library = netloop::Library::standard();
+            library.load_file(test::source_path(c.file));
+            netloop::Run run(netloop::compile(library, {.system = "", .scenario = c.scenario}));
+            netloop::RunOptions options;
+            options.stop = c.stop;
+            options.output_every = every;
+            options.integrator = "bdf";
+            options.tolerance = 1e-4;
+            options.keep = {c.quantity};
+            Recording r = run.simulate(options);
+            if (!steps) steps = run.summary().steps, end = r[c.quantity].final();
+            CHECK(run.summary().steps == *steps);
+            CHECK(r[c.quantity].final() == end);
+        }
+    }
 }
 
 TEST_SUITE_END();

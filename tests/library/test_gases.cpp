@@ -269,12 +269,14 @@ TEST_CASE("gas exchanger: effectiveness and number of transfer units in counterf
 
 TEST_CASE("gas exchanger: each side has its own rated flow; the loss goes with the square of the mass flow")
 {
-    Recording r = run(
-        "fluid gas = Monatomic\n part a : GasFeed(medium = gas, flow = 1 kg/s, temperature = 300 K)\n part b : GasFeed(medium = gas, flow = 0.4 kg/s, temperature = 500 K)\n"
-        "part x : GasExchanger(rated_flow_cold = 2 kg/s, rated_flow_hot = 0.5 kg/s, rated_dp = 0.08 bar)\n part sink_a : GasReservoir(medium = gas, pressure = 1 bar)\n"
-        "part sink_b : GasReservoir(medium = gas, pressure = 1 bar)\n a.outlet -- x.cold_inlet ; x.cold_outlet -- sink_a.outlet ; b.outlet -- x.hot_inlet\n"
-        "x.hot_outlet -- sink_b.outlet\n var clock init 0 ; clock' = 1 s^-1",
-        1);
+    Recording r =
+        run("fluid gas = Monatomic\n part a : GasFeed(medium = gas, flow = 1 kg/s, temperature = 300 K)\n part b : GasFeed(medium = gas, flow = 0.4 kg/s, "
+            "temperature = 500 K)\n"
+            "part x : GasExchanger(rated_flow_cold = 2 kg/s, rated_flow_hot = 0.5 kg/s, rated_dp = 0.08 bar)\n part sink_a : GasReservoir(medium = gas, "
+            "pressure = 1 bar)\n"
+            "part sink_b : GasReservoir(medium = gas, pressure = 1 bar)\n a.outlet -- x.cold_inlet ; x.cold_outlet -- sink_a.outlet ; b.outlet -- x.hot_inlet\n"
+            "x.hot_outlet -- sink_b.outlet\n var clock init 0 ; clock' = 1 s^-1",
+            1);
     CHECK(r["x.cold_inlet.p"].final() == doctest::Approx(1e5 + 8000 * 0.25).epsilon(1e-5));
     CHECK(r["x.hot_inlet.p"].final() == doctest::Approx(1e5 + 8000 * 0.64).epsilon(1e-5));
 }
@@ -284,11 +286,13 @@ TEST_CASE("a burner whose gas was chosen for another ratio of air to fuel warns,
     // methane needs 17.24 times its mass of air: some 105 g/s burn 5 g/s with 23 % excess
     auto warned = [](const std::string& flue) {
         Library library = Library::standard();
-        library.load_text("burner.loop", "use gases, fluids\nsystem S { fluid air = DryAir ; fluid flue = " + flue +
-                                             "\n part intake : GasFeed(medium = air, flow = 106 g/s, temperature = 20 degC) ; part burner : Burner(flue = flue, fuel = 5 g/s)\n"
-                                             "part choke : Restriction(area = 20 cm^2) ; part sink : GasReservoir(pressure = 1 bar)\n"
-                                             "intake.outlet -- burner.inlet ; burner.outlet -- choke.inlet ; choke.outlet -- sink.outlet }\n"
-                                             "scenario s of S { stop at 5 s ; measure excess = final(burner.excess) ; measure ratio = final(burner.air_per_fuel) }\n");
+        library.load_text(
+            "burner.loop",
+            "use gases, fluids\nsystem S { fluid air = DryAir ; fluid flue = " + flue +
+                "\n part intake : GasFeed(medium = air, flow = 106 g/s, temperature = 20 degC) ; part burner : Burner(flue = flue, fuel = 5 g/s)\n"
+                "part choke : Restriction(area = 20 cm^2) ; part sink : GasReservoir(pressure = 1 bar)\n"
+                "intake.outlet -- burner.inlet ; burner.outlet -- choke.inlet ; choke.outlet -- sink.outlet }\n"
+                "scenario s of S { stop at 5 s ; measure excess = final(burner.excess) ; measure ratio = final(burner.air_per_fuel) }\n");
         Run run(compile(library));
         run.simulate({});
         CHECK(run.summary().measures[0].value == doctest::Approx(106 / 5.0 / 17.24 - 1).epsilon(1e-6));

@@ -79,7 +79,8 @@ TEST_CASE("Drum and Rope: a load that hangs swings with the rope's stiffness, an
 {
     double k = 100e9 * kPi / 4 * 0.01 * 0.01 / 8, m = 400, g = 9.80665;
     Recording r =
-        run("part d : Drum(radius = 0.25 m)\n part f : FixedShaft\n f.shaft -- d.shaft\n part rope : Rope(modulus = 100 GPa, length = 8 m, diameter = 10 mm, damping = 0 N*s/m)\n "
+        run("part d : Drum(radius = 0.25 m)\n part f : FixedShaft\n f.shaft -- d.shaft\n part rope : Rope(modulus = 100 GPa, length = 8 m, diameter = 10 mm, "
+            "damping = 0 N*s/m)\n "
             "part m "
             ": Mass(mass = 400 kg, slope = 90 deg)\n d.rod -- rope.b\n rope.a -- m.point\n init m.v = 0 m/s ; init m.x = -8 m",
             0.5, 0.005);

@@ -104,4 +104,45 @@ TEST_CASE("every component's page says what it is and shows how it is used")
     CHECK(library.describe("mechanics.Mass", netloop::Library::Form::json).find("\"latex\": \"\\\\mathit{mass}\\\\, \\\\dot{v}") != std::string::npos);
 }
 
+TEST_CASE("every former name that the libraries state is answered with the present one")
+{
+    int kinds = 0, members = 0;
+    for (const auto& entry : std::filesystem::recursive_directory_iterator(test::source_path("library"))) {
+        if (entry.path().extension() != ".loop") continue;
+        std::istringstream text(test::read_file(entry.path().string()));
+        const std::string package = entry.path().parent_path().filename().string();
+        std::string former;
+        for (std::string line; std::getline(text, line);) {
+            if (line.starts_with("## Formerly: ")) former += (former.empty() ? "" : ", ") + line.substr(13);
+            if (line.starts_with("##") || former.empty()) continue;
+            std::size_t at = line.find("component ");
+            REQUIRE(at != std::string::npos);
+            std::string kind = line.substr(at + 10, line.find_first_of(" :{", at + 10) - at - 10);
+            std::istringstream items(former);
+            for (std::string item; std::getline(items, item, ',');) {
+                item.erase(0, item.find_first_not_of(' '));
+                std::size_t arrow = item.find(" -> ");
+                CAPTURE(package);
+                CAPTURE(item);
+                if (arrow == std::string::npos) {
+                    ++kinds;
+                    CHECK(test::messages_of("system S { part p : " + package + "." + item + " }").find("it is called '" + package + "." + kind + "' now") !=
+                          std::string::npos);
+                    CHECK(
+                        test::messages_of("use " + package + "\nsystem S { part p : " + item + " }").find("it is called '" + package + "." + kind + "' now") !=
+                        std::string::npos);
+                } else {
+                    ++members;
+                    std::string old = item.substr(0, arrow), now = item.substr(arrow + 4);
+                    CHECK(test::messages_of("system S { part p : " + package + "." + kind + " ; let x = p." + old + " }")
+                              .find("it is called '" + now + "' now") != std::string::npos);
+                }
+            }
+            former.clear();
+        }
+    }
+    CHECK(kinds >= 13);
+    CHECK(members >= 14);
+}
+
 TEST_SUITE_END();

@@ -192,6 +192,20 @@ TEST_CASE("the spellings that engineers type work, or are answered with the righ
     }
 }
 
+TEST_CASE("what turns is shown in rad/s, what comes again in 1/s, and nothing in Hz that does not say so")
+{
+    Recording r = test::simulate(
+        "system S { var angle : rad init 0 rad ; angle' = 2 rad/s ; var way : deg init 0 deg ; way' = 3 deg/s ; let w = angle' ; let a = angle'' ; let v = "
+        "way' ; let f = 1 / (3 s)\n"
+        "let n : Hz = f ; var x : 1 init 1 ; x' = -x / (2 s) ; let fall = x' }",
+        1);
+    for (auto [name, shown] : {std::pair{"w", "rad/s"}, {"a", "rad/s^2"}, {"v", "deg/s"}, {"f", "1/s"}, {"n", "Hz"}, {"fall", "1/s"}}) {
+        INFO(name);
+        CHECK(r[name].unit == shown);
+    }
+    CHECK(r["v"].in("deg/s").final() == doctest::Approx(3));
+}
+
 TEST_CASE("the table of units: all, of a quantity, of a dimension, and nothing")
 {
     CHECK(units().size() == named_units().size());
