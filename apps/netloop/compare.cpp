@@ -16,7 +16,7 @@ struct Options {
     std::vector<std::string> keep, allow;
     double tolerance = 1e-3;
     std::size_t most = 20;
-    bool json = false, quiet = false, shared_time = false;
+    bool json = false, quiet = false, shared_time = false, times_as_they_stand = false;
 };
 
 int run_compare(const Options& o)
@@ -25,6 +25,7 @@ int run_compare(const Options& o)
     options.tolerance = o.tolerance;
     options.keep = o.keep;
     options.shared_time = o.shared_time;
+    options.match_events = !o.times_as_they_stand;
     if (!o.shift.empty()) options.shift = seconds_from(o.shift, "--shift");
     for (const std::string& text : o.allow) {
         netloop::Quantity q = quantity_from(text, "1", "--allow", "a value with its unit", "0.5bar");
@@ -43,7 +44,31 @@ int run_compare(const Options& o)
                             {"at", d.at},
                             {"from", std::isnan(d.first) ? nlohmann::json(nullptr) : nlohmann::json(d.first)},
                             {"within", d.within()}});
-        show_json({{"same", c.same()}, {"not_compared", c.not_compared}, {"quantities", list}, {"only_first", c.only_first}, {"only_second", c.only_second}});
+        auto pairs = [](const std::vector<netloop::SideBySide>& all) {
+            nlohmann::json made = nlohmann::json::array();
+            auto number = [](double v) { return std::isfinite(v) ? nlohmann::json(v) : nlohmann::json(nullptr); };
+            for (const netloop::SideBySide& p : all) made.push_back({{"name", p.name}, {"unit", p.unit}, {"first", number(p.first)}, {"second", number(p.second)}});
+            return made;
+        };
+        nlohmann::json events = nlohmann::json::array();
+        for (const netloop::EventDifference& e : c.events)
+            events.push_back({{"condition", e.text},
+                              {"part", e.part},
+                              {"count_first", e.count_first},
+                              {"count_second", e.count_second},
+                              {"apart", e.apart},
+                              {"at", e.at},
+                              {"within", e.within}});
+        show_json({{"same", c.same()},
+                   {"measures", pairs(c.measures)},
+                   {"params", pairs(c.params)},
+                   {"run", pairs(c.effort)},
+                   {"events_paired", c.events_paired},
+                   {"events", events},
+                   {"not_compared", c.not_compared},
+                   {"quantities", list},
+                   {"only_first", c.only_first},
+                   {"only_second", c.only_second}});
     } else if (!o.quiet || !c.same()) {
         show("{}", c.text(o.most));
     }
@@ -62,6 +87,7 @@ Command add_compare(CLI::App& program)
     app->add_option("--allow", o->allow, "allowed difference for all quantities of a unit, such as 0.5bar; may be repeated")->allow_extra_args(false);
     app->add_option("--keep", o->keep, "only these: a path or a pattern such as pump.*")->allow_extra_args(false);
     app->add_option("--shift", o->shift, "changes that come this much earlier or later are the same, such as 5ms");
+    app->add_flag("--times-as-they-stand", o->times_as_they_stand, "do not match events in time before values are compared");
     app->add_flag("--shared-time", o->shared_time,
                   "recordings that cover different times, or are incomplete, are compared over the time that they share (else they differ)");
     app->add_option("--most", o->most, "how many quantities to show (default 20)");

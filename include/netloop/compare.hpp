@@ -17,6 +17,10 @@ struct CompareOptions {
     std::vector<std::string> keep{};  ///< only these: paths, or patterns with '*'; empty: all that both have
     /// Changes that come at another moment are the same up to this shift in time, s: within it the nearest value counts.
     double shift = 0;
+    /// Events of one kind (part and text) that both have are paired in their order, and the times of the second recording between two pairs are stretched onto
+    /// those of the first before values are compared: a switch that comes 3 ms later is one difference of 3 ms, and none of all quantities that it moves.
+    /// False: all times are taken as they stand. A pair farther apart than `tolerance` of the time that both cover counts as a difference.
+    bool match_events = true;
     /// Recordings that cover different times, or whose runs did not come to their end, are compared over the time that they share. Without it they differ.
     bool shared_time = false;
 };
@@ -34,8 +38,28 @@ struct Difference {
     bool within() const { return !(largest > allowed); }
 };
 
+/// A number that both runs have, in its display unit; NaN: one has none.
+struct SideBySide {
+    std::string name, unit;
+    double first = 0, second = 0;
+};
+
+/// Events of one kind that come at other times, or more often in one of both.
+struct EventDifference {
+    std::string text, part;
+    std::size_t count_first = 0, count_second = 0;
+    double apart = 0;  ///< s: the farthest pair
+    double at = 0;     ///< s: when, in the first recording
+    bool within = true;
+};
+
 struct Comparison {
     std::vector<Difference> differences;  ///< those most beyond what is allowed first
+    std::vector<EventDifference> events;  ///< those that are not the same, farthest apart first
+    std::size_t events_paired = 0;
+    std::vector<SideBySide> measures;  ///< all that one of both has
+    std::vector<SideBySide> params;    ///< those that differ
+    std::vector<SideBySide> effort;    ///< steps, events and seconds of computing, where the recordings say
     std::vector<std::string> only_first, only_second;
     double from = 0, to = 0;                ///< s: the time that both cover
     std::vector<std::string> not_compared;  ///< why the recordings as wholes are not the same: an incomplete one, times that one alone covers

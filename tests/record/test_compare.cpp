@@ -162,4 +162,68 @@ TEST_CASE("convert: to CSV and back, chosen quantities and units, evenly spaced 
     CHECK(test::netloop("convert " + (folder / "none.h5") + " " + (folder / "f.csv")).code == 1);
 }
 
+TEST_CASE("events are matched in time before values are compared; the shift is told, and one too far is a difference")
+{
+    auto with_event = [](double step) {
+        Recording r = made(0.01, 0, step);
+        r.events.kinds.push_back({"level > 2", "tank", "m.loop:3:5", {step}, 0, 0});
+        r.events.steps = 100 * step;
+        r.events.seconds = 0.5;
+        return r;
+    };
+    Recording first = with_event(3), second = with_event(3.004);
+    Comparison c = compare(first, second);
+    CHECK(c.same());
+    CHECK(c.events_paired == 1);
+    REQUIRE(c.events.size() == 1);
+    CHECK(c.events[0].apart == doctest::Approx(0.004));
+    CHECK(c.events[0].at == 3);
+    CHECK(c.text().find("tank: level > 2: 0.004 s apart at 3 s") != std::string::npos);
+    CHECK_FALSE(compare(first, second, {.match_events = false}).same());
+    // 30 ms of 10 s are more than a thousandth: the event differs, its quantity does not
+    Comparison later = compare(first, with_event(3.03));
+    CHECK_FALSE(later.same());
+    CHECK_FALSE(later.events[0].within);
+    for (const Difference& d : later.differences)
+        if (d.name == "valve") CHECK(d.within());
+    // what comes more often in one of both is told
+    Recording twice = with_event(3);
+    twice.events.kinds[0].times.push_back(7);
+    Comparison more = compare(first, twice);
+    CHECK_FALSE(more.same());
+    CHECK(more.text().find("1 against 2 times") != std::string::npos);
+    // pairs that cross: time does not run backwards
+    Recording crossed = with_event(3), other = with_event(3);
+    crossed.events.kinds.push_back({"a", "", "", {5}, 0, 0}), crossed.events.kinds.push_back({"b", "", "", {5.1}, 0, 0});
+    other.events.kinds.push_back({"a", "", "", {5.15}, 0, 0}), other.events.kinds.push_back({"b", "", "", {5.05}, 0, 0});
+    CHECK_NOTHROW(compare(crossed, other));
+}
+
+TEST_CASE("measures, params that differ, steps and times stand side by side")
+{
+    Recording first = made(0.01, 0, 3), second = made(0.01, 0, 3);
+    first.measures = {{"peak", "max(p)", "", 2e7, "bar", 1e5, 0}, {"gone", "x", "", 1, "1", 1, 0}};
+    second.measures = {{"peak", "max(p)", "", 2.1e7, "bar", 1e5, 0}};
+    auto param = [](const char* path, double value) {
+        ParameterValue p;
+        p.path = path, p.value = value, p.unit = "mm", p.scale = 1e-3;
+        return p;
+    };
+    first.origin.parameters = {param("bore", 0.08), param("stroke", 0.5)};
+    second.origin.parameters = {param("bore", 0.1), param("stroke", 0.5)};
+    first.events.steps = 500, second.events.steps = 400, first.events.seconds = 2, second.events.seconds = 1;
+    Comparison c = compare(first, second);
+    REQUIRE(c.measures.size() == 2);
+    CHECK(c.measures[0].first == doctest::Approx(200));
+    CHECK(c.measures[0].second == doctest::Approx(210));
+    CHECK(std::isnan(c.measures[1].second));
+    REQUIRE(c.params.size() == 1);
+    CHECK(c.params[0].name == "bore");
+    CHECK(c.params[0].second == doctest::Approx(100));
+    REQUIRE(c.effort.size() == 3);
+    CHECK(c.effort[0].second == 400);
+    std::string text = c.text();
+    for (const char* part : {"peak", "200 bar", "210 bar", "+5 %", "80 mm", "100 mm", "computing"}) CHECK(text.find(part) != std::string::npos);
+}
+
 TEST_SUITE_END();
