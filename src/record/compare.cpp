@@ -342,7 +342,7 @@ std::string Comparison::text(std::size_t most) const
             };
             double size = std::max(std::abs(p.first), std::abs(p.second));
             out += fmt::format("  {:<{}}  {:>14}  {:>14}{}\n", p.name, name, value(p.first), value(p.second),
-                               std::isnan(p.first) || std::isnan(p.second) || size == 0 || p.first == p.second
+                               std::isnan(p.first) || std::isnan(p.second) || size == 0 || std::abs(p.second - p.first) <= 1e-9 * size
                                    ? ""
                                    : fmt::format("  {:+.3g} %", 100 * (p.second - p.first) / std::abs(p.first == 0 ? size : p.first)));
         }
