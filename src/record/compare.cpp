@@ -332,8 +332,9 @@ std::string Comparison::text(std::size_t most) const
     }
     auto pairs = [&](const char* title, const std::vector<SideBySide>& list, std::size_t at_most) {
         if (list.empty()) return;
-        std::size_t name = 8;
-        for (const SideBySide& p : list) name = std::max(name, p.name.size());
+        std::size_t name = 8;  // one width for all tables
+        for (const std::vector<SideBySide>* all : {&measures, &params, &effort})
+            for (const SideBySide& p : *all) name = std::max(name, p.name.size());
         out += fmt::format("  {:<{}}  {:>14}  {:>14}\n", title, name, "first", "second");
         for (std::size_t i = 0; i < list.size() && i < at_most; ++i) {
             const SideBySide& p = list[i];
