@@ -364,6 +364,10 @@ int main(int argc, char** argv)
             workers.add({fmt::format("rows {}", n), "mutant.csv", fuzz::mutated_rows(kGoodRows, random), [&library] { return rows_read(library); }});
             ++n_rows;
         }
+        constexpr std::size_t kWord = 1000;  // a long campaign says how far it is
+        if ((n + 1) % kWord == 0)
+            fmt::print(stderr, "{} checks, {} runs, {} rows begun after {:.0f} s; {} found\n", n_checks, n_runs, n_rows, seconds_since(begun),
+                       workers.findings());
     }
     workers.finish();
     fmt::print("{} checks, {} runs, {} rows of seed {}: {}; {} found\n", n_checks, n_runs, n_rows, seed, workers.told(), workers.findings());
