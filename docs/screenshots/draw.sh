@@ -42,9 +42,9 @@ run "$work/tank.loop" --out "$work/tank.csv"
 cat >"$work/mooring.loop" <<'LOOP'
 use mechanics
 system Swell {
-    part  boat  : Mass(mass = 500 kg)
-    part  line  : Spring(stiffness = 20 kN/m)
-    part  drag  : Damper(damping = 300 N*s/m)
+    part  boat  : Mass(mass = 620 kg)
+    part  line  : Spring(stiffness = 24 kN/m)
+    part  drag  : Damper(damping = 340 N*s/m)
     part  quay  : Anchor
     part  swell : ForceSource
     boat.point -- line.b -- drag.b -- swell.point

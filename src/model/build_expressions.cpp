@@ -138,10 +138,11 @@ Value Instantiator::resolve_member(InstanceId id, const Path& path, std::size_t 
     switch (held.kind) {
         case InstanceMember::Kind::option: {
             no_further();
-            Value v = scalar(graph_.constant(held.number), q->type == ValueType::boolean);
-            v.choice = held.choice;
-            if (!held.choice.empty()) v.node = kNoNode;
-            return v;
+            // comparisons with a word were worked out before: anywhere else a word is no value
+            if (!held.choice.empty())
+                give_up(messages::bad_value, step.span, fmt::format("'{}' is a word, not a value", full), {}, {},
+                        fmt::format("compare it with one of its words: {} == {}", step.name, held.choice));
+            return scalar(graph_.constant(held.number), q->type == ValueType::boolean);
         }
         case InstanceMember::Kind::parameter: {
             no_further();

@@ -85,7 +85,7 @@ TEST_CASE("the first day: every command runs, and its answer is the one in the t
     int commands = 0;
     std::string today = retold(document, folder.path(), commands);
     CHECK(commands >= 20);
-    for (const char* picture : {"barge.png", "cabin.png", "barrier.png", "holding.png", "mooring.png", "opening.png"}) {
+    for (const char* picture : {"barge.png", "cabin.png", "barrier.png", "holding.png", "gate.png", "opening.png"}) {
         INFO(picture);
         CHECK(test::read_file(folder / picture).substr(1, 3) == "PNG");
     }
