@@ -47,7 +47,8 @@ int run_compare(const Options& o)
         auto pairs = [](const std::vector<netloop::SideBySide>& all) {
             nlohmann::json made = nlohmann::json::array();
             auto number = [](double v) { return std::isfinite(v) ? nlohmann::json(v) : nlohmann::json(nullptr); };
-            for (const netloop::SideBySide& p : all) made.push_back({{"name", p.name}, {"unit", p.unit}, {"first", number(p.first)}, {"second", number(p.second)}});
+            for (const netloop::SideBySide& p : all)
+                made.push_back({{"name", p.name}, {"unit", p.unit}, {"first", number(p.first)}, {"second", number(p.second)}});
             return made;
         };
         nlohmann::json events = nlohmann::json::array();

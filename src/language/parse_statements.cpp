@@ -121,14 +121,7 @@ const Statement* Parser::declaration_list(QuantityKind kind)
         list.push_back(q);
     }
     list.push_back(std::move(shared));
-    const Statement* first = finish(begin, doc, std::move(list.front()), "the declaration");
-    for (std::size_t i = 1; i < list.size(); ++i) {
-        Statement* s = arena_.statement(first->span);
-        s->doc = first->doc;
-        s->node = std::move(list[i]);
-        extra_.push_back(s);
-    }
-    return first;
+    return finish_list(begin, doc, std::move(list), "the declaration");
 }
 
 // --- ports, parts, joints -----------------------------------------------------------------------------------------
@@ -147,14 +140,7 @@ const Statement* Parser::open_units()
             abandon(messages::expected_token, unit.name_span, "a name that begins with of_", fmt::format("'{}'", unit.name), "unit of_measured");
         list.push_back(std::move(unit));
     } while (accept(","));
-    const Statement* first = finish(begin, doc, list.front(), "the unit");
-    for (std::size_t i = 1; i < list.size(); ++i) {
-        Statement* s = arena_.statement(first->span);
-        s->doc = first->doc;
-        s->node = list[i];
-        extra_.push_back(s);
-    }
-    return first;
+    return finish_list(begin, doc, std::move(list), "the unit");
 }
 
 const Statement* Parser::port_declaration()
@@ -193,14 +179,7 @@ const Statement* Parser::port_declaration()
         port.open_span = open.open_span;
         port.open_value = open.open_value;
     }
-    const Statement* first = finish(begin, doc, list.front(), "the port");
-    for (std::size_t i = 1; i < list.size(); ++i) {
-        Statement* s = arena_.statement(first->span);
-        s->doc = first->doc;
-        s->node = list[i];
-        extra_.push_back(s);
-    }
-    return first;
+    return finish_list(begin, doc, std::move(list), "the port");
 }
 
 std::vector<NamedValue> Parser::named_values()
@@ -278,14 +257,7 @@ const Statement* Parser::part_declaration()
     expect(":", "before the component of the part");
     KindUse kind = kind_use("the component");
     for (PartDecl& part : list) part.kind = kind;
-    const Statement* first = finish(begin, doc, list.front(), "the part");
-    for (std::size_t i = 1; i < list.size(); ++i) {
-        Statement* s = arena_.statement(first->span);
-        s->doc = first->doc;
-        s->node = list[i];
-        extra_.push_back(s);
-    }
-    return first;
+    return finish_list(begin, doc, std::move(list), "the part");
 }
 
 const Statement* Parser::slot_declaration()

@@ -69,6 +69,9 @@ private:
     Block block(const Statement* (Parser::*statement)(), std::string_view what);
     template <typename T>
     const Statement* finish(Span begin, std::string doc, T node, std::string_view what);
+    /// The same for several that one statement declares: the first is returned, the others wait in extra_.
+    template <typename T>
+    const Statement* finish_list(Span begin, const std::string& doc, std::vector<T> list, std::string_view what);
     const Statement* top_statement();
     const Statement* component_statement();
     const Statement* action_statement();
@@ -152,6 +155,19 @@ private:
     int depth_ = 0;
     int open_brackets_ = 0;
 };
+
+template <typename T>
+const Statement* Parser::finish_list(Span begin, const std::string& doc, std::vector<T> list, std::string_view what)
+{
+    const Statement* first = finish(begin, doc, std::move(list.front()), what);
+    for (std::size_t i = 1; i < list.size(); ++i) {
+        Statement* s = arena_.statement(first->span);
+        s->doc = first->doc;
+        s->node = std::move(list[i]);
+        extra_.push_back(s);
+    }
+    return first;
+}
 
 template <typename T>
 const Statement* Parser::finish(Span begin, std::string doc, T node, std::string_view what)

@@ -29,7 +29,7 @@ struct Value {
     NodeId node = kNoNode;
     std::vector<NodeId> elements;
     std::vector<std::uint32_t> sizes;  ///< empty for a scalar
-    std::string path;  ///< canonical path if the expression is a plain reference
+    std::string path;                  ///< canonical path if the expression is a plain reference
     bool boolean = false;
 
     bool is_array() const { return !sizes.empty(); }
