@@ -19,7 +19,8 @@ struct CompareOptions {
     double shift = 0;
     /// Events of one kind (part and text) that both have are paired in their order, and the times of the second recording between two pairs are stretched onto
     /// those of the first before values are compared: a switch that comes 3 ms later is one difference of 3 ms, and none of all quantities that it moves.
-    /// False: all times are taken as they stand. A pair farther apart than `tolerance` of the time that both cover counts as a difference.
+    /// False: all times are taken as they stand. A pair farther apart than `tolerance` of the time that both cover counts as a difference, unless
+    /// `keep` asks for some quantities only: then these alone decide.
     bool match_events = true;
     /// Recordings that cover different times, or whose runs did not come to their end, are compared over the time that they share. Without it they differ.
     bool shared_time = false;

@@ -26,7 +26,7 @@ std::string span_of_time(double seconds)
 }  // namespace
 
 CrawlWatch::CrawlWatch(Simulation& simulation, double stop, std::function<void(const std::string&)> tell, double first)
-    : simulation_(simulation), stop_(stop), from_(simulation.state().time), tell_(std::move(tell)), begun_(Clock::now()), sampled_(begun_), next_(first)
+    : simulation_(simulation), stop_(stop), from_(simulation.state().time), tell_(std::move(tell)), begun_(Clock::now()), sample_at_(begun_), next_(first)
 {
 }
 
@@ -34,8 +34,7 @@ void CrawlWatch::look(double time)
 {
     if (!tell_) return;
     Clock::time_point now = Clock::now();
-    if (now - sampled_ < std::chrono::milliseconds(20)) return;
-    sampled_ = now;
+    if (now < sample_at_) return;
     if (of_ != &simulation_.evaluation().model()) {
         of_ = &simulation_.evaluation().model();
         limits_.clear();
@@ -43,6 +42,9 @@ void CrawlWatch::look(double time)
     }
     std::vector<std::size_t> worst = simulation_.limiting();
     if (!worst.empty()) ++limits_[worst[0]], ++samples_;
+    constexpr int kShare = 100;
+    const Clock::time_point done = Clock::now();
+    sample_at_ = done + std::max<Clock::duration>(std::chrono::milliseconds(20), kShare * (done - now));
     double seconds = std::chrono::duration<double>(now - begun_).count();
     if (seconds < next_) return;
     next_ *= 10;
@@ -56,9 +58,12 @@ std::string CrawlWatch::text(double time, double seconds, double rest) const
                                 span_of_time(rest));
     std::vector<std::pair<std::size_t, std::size_t>> most(limits_.begin(), limits_.end());
     std::stable_sort(most.begin(), most.end(), [](const auto& a, const auto& b) { return a.second > b.second; });
-    const std::vector<double>& z = simulation_.state().z;
+    // where nothing looks at the state it is not taken out of the integrator at every step
+    State state = simulation_.state();
+    simulation_.interpolate(time, state);
+    const std::vector<double>& z = state.z;
     for (std::size_t k = 0; k < std::min<std::size_t>(most.size(), 3); ++k)
-        t += fmt::format("\n      {} {:.0f} % of the steps: {}", k == 0 ? "what limits" : "           ",
+        t += fmt::format("\n      {} {:.0f} % of the time: {}", k == 0 ? "what limits" : "           ",
                          100.0 * static_cast<double>(most[k].second) / static_cast<double>(samples_), describe_z(*of_, most[k].first, z[most[k].first]));
     RunStatistics s = simulation_.statistics();
     if (2 * s.events > s.counts.steps) t += fmt::format("\n      {} events in {} steps: `run --events` lists them", s.events, s.counts.steps);

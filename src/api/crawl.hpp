@@ -15,7 +15,8 @@ class CrawlWatch {
 public:
     /// `tell` may be empty: then nothing is watched. `first`: s of computing after which the pace is judged, and again after ten times as much, and so on.
     CrawlWatch(Simulation& simulation, double stop, std::function<void(const std::string&)> tell, double first = 5);
-    /// After each step, with the time reached. Costs a look at the clock; every 20 ms also a look at what limits the step.
+    /// After each step, with the time reached. Costs a look at the clock; every 20 ms, or so rarely that it takes a hundredth of the run, also a look at what
+    /// limits the step (of very many states it takes milliseconds to order them).
     void look(double time);
 
 private:
@@ -26,9 +27,9 @@ private:
     Simulation& simulation_;
     double stop_, from_;
     std::function<void(const std::string&)> tell_;
-    Clock::time_point begun_, sampled_;
+    Clock::time_point begun_, sample_at_;
     double next_;
-    std::map<std::size_t, std::size_t> limits_;  ///< how often a member of z was the one that limited the step most
+    std::map<std::size_t, std::size_t> limits_;  ///< how often a member of z was the one that limited the step most when it was looked at
     std::size_t samples_ = 0;
     const CompiledModel* of_ = nullptr;  ///< the system that the members belong to
 };

@@ -117,7 +117,8 @@ TimeMap match_events(const Recording& first, const Recording& second, const Comp
                 if (apart <= kFarthest * whole) pairs.emplace_back(times[i], other->second[i]), ++c.events_paired;
             }
         }
-        d.within = d.count_first == d.count_second && !(d.apart > allowed);
+        // who asks for some quantities asks for these alone: events that they do not show decide nothing
+        d.within = !options.keep.empty() || (d.count_first == d.count_second && !(d.apart > allowed));
         if (d.apart > 0 || d.count_first != d.count_second) c.events.push_back(std::move(d));
     }
     std::stable_sort(c.events.begin(), c.events.end(),

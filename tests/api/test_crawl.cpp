@@ -48,7 +48,7 @@ TEST_CASE("a run that would take long says so once, with the time left and what 
 
 TEST_CASE("a run that ends soon says nothing")
 {
-    CHECK(told(100).empty());
+    CHECK(told(2).empty());  // also on a machine that takes seconds for a step
 }
 
 TEST_SUITE_END();

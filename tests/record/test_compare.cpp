@@ -197,6 +197,11 @@ TEST_CASE("events are matched in time before values are compared; the shift is t
     crossed.events.kinds.push_back({"a", "", "", {5}, 0, 0}), crossed.events.kinds.push_back({"b", "", "", {5.1}, 0, 0});
     other.events.kinds.push_back({"a", "", "", {5.15}, 0, 0}), other.events.kinds.push_back({"b", "", "", {5.05}, 0, 0});
     CHECK_NOTHROW(compare(crossed, other));
+    CHECK(compare(crossed, other).events_paired == 3);
+    for (const Difference& d : compare(crossed, other).differences) CHECK(d.within());
+    // of chosen quantities only these decide
+    CHECK(compare(first, twice, {.keep = {"valve"}}).same());
+    CHECK_FALSE(compare(first, with_event(3.5), {.keep = {"valve"}}).same());
 }
 
 TEST_CASE("measures, params that differ, steps and times stand side by side")
