@@ -80,7 +80,7 @@ Command add_check(CLI::App& program)
     app->add_option("scenario", o->scenario, "the scenario to check with (default: the first)");
     app->add_option("--set", o->set, "a value for a param or option: path=value")->allow_extra_args(false);
     app->add_flag("--explain", o->explain, "print the compile record and the blocks of equations");
-    app->add_option("--show", o->show, "print an inner form: flat, system, reduced, solver, program, source (C)");
+    app->add_option("--show", o->show, "print an inner form: flat, system, reduced, solver, program, source (C), or the name of a pass for the form behind it");
     app->add_flag("--strict", o->strict, "quantities without a unit are errors");
     app->add_flag("--json", o->json, "print the result for programs");
     app->footer("Example:  netloop check examples/bascule/bridge.loop --explain");

@@ -43,12 +43,10 @@ int run_command(int argc, char** argv)
         if (!error.hint().empty()) tell("      to mend: {}\n", error.hint());
         tell("      [{}]\n", error.id());
         return 1;
-    } catch (const netloop::Interrupted& error) {
-        return tell_and_fail(error.what());
-    } catch (const netloop::RecordingError& error) {
-        return tell_and_fail(error.what());
     } catch (const netloop::UsageError& error) {
         return tell_and_fail(error.what(), 2);
+    } catch (const netloop::Error& error) {
+        return tell_and_fail(error.what());
     } catch (const std::bad_alloc&) {
         tell_without_memory("error: this does not fit into the memory that the program may have\n");
         return 1;

@@ -5,7 +5,6 @@
 #include <chrono>
 #include <cmath>
 #include <memory>
-#include <nlohmann/json.hpp>
 #include <optional>
 
 #include "commands.hpp"
@@ -68,65 +67,7 @@ void print_summary(const netloop::RunSummary& s, const netloop::CompiledSystem& 
         if (o.events) show("\n{}", s.event_record.text());
         return;
     }
-    nlohmann::json measures = nlohmann::json::object(), demands = nlohmann::json::array();
-    for (const netloop::MeasureResult& m : s.measures)
-        measures[m.name] = {{"value", std::isfinite(m.value) ? nlohmann::json(m.shown()) : nlohmann::json(nullptr)}, {"unit", m.unit}, {"text", m.text}};
-    for (const netloop::DemandResult& d : s.demands)
-        demands.push_back({{"condition", d.condition}, {"text", d.text}, {"holds", d.holds}, {"found", d.found}, {"place", d.place}});
-    nlohmann::json events = nlohmann::json::array(), shares = nlohmann::json::object();
-    for (const auto& [what, seconds] : s.shares) shares[what] = seconds;
-    for (const netloop::EventEntry& e : s.event_record.kinds)
-        events.push_back({{"condition", e.text},
-                          {"part", e.part},
-                          {"place", e.place},
-                          {"count", e.times.size()},
-                          {"first", e.times.front()},
-                          {"last", e.times.back()},
-                          {"steps_lost", e.steps_lost},
-                          {"seconds", e.seconds}});
-    nlohmann::json verified = nullptr;
-    if (s.verification.done) {
-        const netloop::Verification& v = s.verification;
-        nlohmann::json findings = nlohmann::json::array();
-        for (const netloop::Verification::Finding& f : v.findings)
-            findings.push_back({{"text", f.text},
-                                {"part", f.part},
-                                {"place", f.place},
-                                {"time", f.time},
-                                {"left", f.left},
-                                {"right", f.right},
-                                {"unit", f.unit},
-                                {"share", std::isfinite(f.share) ? nlohmann::json(f.share) : nlohmann::json(nullptr)}});
-        verified = {{"holds", v.holds}, {"limit", v.limit},   {"worst", v.worst},   {"points", v.points},       {"equations", v.equations}, {"lets", v.lets},
-                    {"inits", v.inits}, {"ranges", v.ranges}, {"slopes", v.slopes}, {"not_known", v.not_known}, {"findings", findings}};
-    }
-    show_json({{"system", system.name()},
-               {"scenario", system.scenario()},
-               {"complete", s.complete},
-               {"reason", s.reason},
-               {"stop", s.stop},
-               {"integrator", s.integrator},
-               {"steps", s.steps},
-               {"residuals", s.residuals},
-               {"jacobians", s.jacobians},
-               {"events", s.events},
-               {"rows", s.rows},
-               {"recorded", s.recorded},
-               {"recording_notes", s.recording_notes},
-               {"wall_seconds", s.wall_seconds},
-               {"spent_seconds", shares},
-               {"assumed", s.assumed},
-               {"held", s.held},
-               {"agreed", s.agreed},
-               {"left_open", s.left_open},
-               {"found", s.found},
-               {"event_seconds", s.event_seconds},
-               {"kept_histories", s.kept_histories},
-               {"warnings", s.warnings},
-               {"verified", verified},
-               {"measures", measures},
-               {"demands", demands},
-               {"conditions", events}});
+    show("{}\n", s.json(system.name(), system.scenario()));
 }
 
 int run_run(const Options& o)

@@ -13,20 +13,21 @@
 
 namespace netloop {
 
-struct Expr;
-class SyntaxArena;
+struct ExpressionNode;
 struct BuilderState;
 
-/// A handle on an expression of a component or system being built: combine them with + - * / and functions.
+/// An expression of a component or system being built: combine them with + - * / and functions. Values that may be copied and shared, between threads
+/// too; what an expression is made of goes away with the last expression or builder that holds it. Sums and products may be of any length; nested in
+/// each other expressions may be 200 deep, as in a text: the builder that is given a deeper one throws UsageError.
 class Expression {
 public:
     Expression(double bare);
     Expression(const Quantity& quantity);
-    explicit Expression(const Expr* node) : node_(node) {}
-    const Expr* node() const { return node_; }
 
 private:
-    const Expr* node_;
+    explicit Expression(std::shared_ptr<const ExpressionNode> node) : node_(std::move(node)) {}
+    std::shared_ptr<const ExpressionNode> node_;
+    friend struct ExpressionAccess;
 };
 
 /// `left == right`, for ComponentBuilder::equation.

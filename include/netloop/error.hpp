@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: Apache-2.0
-// Errors of the public interface. The library never prints and never exits.
+// Errors of the public interface: one family, caught as netloop::Error. The library never prints and never exits.
 #pragma once
 
 #include <stdexcept>
@@ -20,39 +20,62 @@ struct Diagnostic {
     std::string rendered;
 };
 
-/// A model that cannot be used. `what()` is all errors as text; diagnostics() has each of them, notes and warnings too.
-class ModelError : public std::runtime_error {
+/// Everything that this library throws, but for std::bad_alloc. `what()` tells the cause with place, part and values in the user's units, and stands alone.
+class Error : public std::runtime_error {
 public:
-    ModelError(const std::string& text, std::vector<Diagnostic> diagnostics) : std::runtime_error(text), diagnostics_(std::move(diagnostics)) {}
+    Error(std::string id, const std::string& text, std::string hint = {}, std::vector<Diagnostic> diagnostics = {})
+        : std::runtime_error(text), id_(std::move(id)), hint_(std::move(hint)), diagnostics_(std::move(diagnostics))
+    {
+    }
+    /// A stable slug for programs; docs/messages.md explains each.
+    const std::string& id() const { return id_; }
+    /// What would mend it; may be empty.
+    const std::string& hint() const { return hint_; }
+    /// Of a model that cannot be used: each message, notes and warnings too. Empty for all other errors.
     const std::vector<Diagnostic>& diagnostics() const { return diagnostics_; }
 
 private:
+    std::string id_, hint_;
     std::vector<Diagnostic> diagnostics_;
 };
 
-/// A start or a run that failed on numbers. `what()` tells cause, time, equation and quantities; `id()` is a stable slug
-/// ("start-failed", "start-singular", "start-contradiction", "run-failed", "chattering", "out-of-range"); `hint()` what may mend it.
-class RunError : public std::runtime_error {
+/// A model that cannot be used. `what()` is all errors as text; the id is that of the first of them.
+class ModelError : public Error {
 public:
-    RunError(std::string id, const std::string& text, std::string hint = {}) : std::runtime_error(text), id_(std::move(id)), hint_(std::move(hint)) {}
-    const std::string& id() const { return id_; }
-    const std::string& hint() const { return hint_; }
+    ModelError(const std::string& text, const std::vector<Diagnostic>& diagnostics) : Error(first_error(diagnostics), text, {}, diagnostics) {}
 
 private:
-    std::string id_;
-    std::string hint_;
+    static std::string first_error(const std::vector<Diagnostic>& list)
+    {
+        for (const Diagnostic& d : list)
+            if (d.severity == Diagnostic::Severity::error) return d.id;
+        return "model";
+    }
 };
 
-/// Wrong use of the interface: an unknown path, a unit that does not fit.
-class UsageError : public std::invalid_argument {
+/// A start or a run that failed on numbers. `what()` tells cause, time, equation and quantities; the ids are "start-failed", "start-singular",
+/// "start-contradiction", "run-failed", "chattering", "pile-up", "set-twice", "said-fail", "out-of-range", "not-verified", "no-system".
+class RunError : public Error {
 public:
-    using std::invalid_argument::invalid_argument;
+    using Error::Error;
+};
+
+/// Wrong use of the interface: an unknown path, a unit that does not fit, an option out of its range. Nothing has been changed by the call.
+class UsageError : public Error {
+public:
+    explicit UsageError(const std::string& text, std::string hint = {}) : Error("usage", text, std::move(hint)) {}
+};
+
+/// A file that cannot be read or written, or a column that is not there.
+class RecordingError : public Error {
+public:
+    explicit RecordingError(const std::string& text, std::string hint = {}) : Error("recording", text, std::move(hint)) {}
 };
 
 /// Work that was given up because its interrupt flag was set (CompileRequest::interrupt, RunOptions::interrupt).
-class Interrupted : public std::runtime_error {
+class Interrupted : public Error {
 public:
-    using std::runtime_error::runtime_error;
+    explicit Interrupted(const std::string& text) : Error("interrupted", text) {}
 };
 
 }  // namespace netloop

@@ -13,8 +13,8 @@ namespace netloop {
 
 class LibrarySet;
 
-/// All definitions in sight. Cheap to copy: copies share their definitions. Not for use by several threads at once
-/// (a CompiledSystem is).
+/// All definitions in sight. Cheap to copy: copies share their definitions. May be used by several threads at once: one piece of work at a time is done on it,
+/// others wait. Compiling leaves nothing in it.
 class Library {
 public:
     /// The shipped libraries; each is parsed when it is first used.

@@ -8,6 +8,8 @@
 #include <string>
 #include <vector>
 
+#include "netloop/error.hpp"
+
 namespace netloop {
 
 /// One recorded quantity.
@@ -128,6 +130,8 @@ struct RunOrigin {
     double tolerance = 0;   ///< relative
     std::vector<ParameterValue> parameters;
     std::vector<ModelText> texts;  ///< the user's own files, as they were, the one that was run first; names beside that one
+    /// What was set from outside for this run, as text: {"relief.cracking", "160 bar"}. No part of the model, its texts or their hash.
+    std::vector<std::pair<std::string, std::string>> settings;
     std::vector<PartEntry> parts;  ///< each after what holds it
     std::vector<SequenceEntry> sequences;
 
@@ -137,12 +141,6 @@ struct RunOrigin {
 
 /// Whether a path fits a pattern, in which '*' stands for anything, dots included: "pump.*".
 bool fits_pattern(const std::string& pattern, const std::string& text);
-
-/// A file that cannot be read or written, or a column that is not there.
-class RecordingError : public std::runtime_error {
-public:
-    using std::runtime_error::runtime_error;
-};
 
 class ColumnSource;
 

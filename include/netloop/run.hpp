@@ -7,6 +7,7 @@
 #include <limits>
 #include <memory>
 #include <optional>
+#include <span>
 #include <string>
 #include <vector>
 
@@ -78,9 +79,17 @@ struct RunSummary {
     Verification verification;  ///< of a run that was to be verified
     std::string one_line() const;
     std::string text() const;
+    /// All of it as one JSON object; docs/recordings.md says what each member is. `system` and `scenario`: names to tell.
+    std::string json(const std::string& system, const std::string& scenario) const;
 };
 
-/// One run: parameters, state, recording. Not for several threads at once; make one per thread.
+/// One run: values from outside, state, recording. Not for several threads at once; make one per thread, all of one CompiledSystem.
+///
+/// Whole runs:       run.set("pump.speed", q(1450, "1/min")); Recording r = run.simulate();
+/// Step by step:     run.begin(options); while (...) { run.set(command, 0.3); run.step_to(t); run.values(wanted, numbers); } run.end();
+/// Many in a row:    run.reset() keeps what was set; search_from() begins the search for the next start where the last one ended.
+///
+/// Handles (CompiledSystem::param, input, output) are looked up once and cost nothing then; calls by path look through all paths each time.
 class Run {
 public:
     explicit Run(const CompiledSystem& system);
@@ -88,9 +97,16 @@ public:
     Run(Run&&) noexcept;
     Run& operator=(Run&&) noexcept;
 
-    /// Sets a param by path; needs no compilation. Throws UsageError for an unknown path or a unit that does not fit, RunError
-    /// for a value outside the param's range.
+    // --- values from outside
+    /// A param by path; needs no compilation. Throws UsageError for an unknown path or a unit that does not fit, RunError ("out-of-range") for a value outside
+    /// the param's own range: at once where that is given in numbers, else when the start is settled or by check_params(), as all that follows from it.
+    /// Before the start nothing is computed. While a run is under way, params and what follows from them are settled and the equations solved for the
+    /// states as they are; a value that is refused leaves the run as it was.
     void set(const std::string& path, const Quantity& value);
+    /// The same in SI, without looking for a path. Before the start well below a microsecond.
+    void set(ParamId param, double si);
+    /// Several at once: all or none; one settling. `si` has as many numbers as `params`, else UsageError.
+    void set(std::span<const ParamId> params, std::span<const double> si);
     /// Computes all params from those that were given, without starting. Throws ModelError for one outside its range or without a finite value.
     void check_params();
     /// An input of the system itself: `run.input("command") = 0.3`, or a Quantity. May change while the run goes on. A number without a unit is taken only
@@ -106,17 +122,47 @@ public:
         std::string path_;
     };
     Input input(const std::string& path) { return {*this, path}; }
+    /// The same in SI by handle; several at once are one settling. An input holds its value until it is set again. While the run goes on, what jumps with it
+    /// begins anew and all else keeps its history, as at an event.
+    void set(InputId input, double si);
+    void set(std::span<const InputId> inputs, std::span<const double> si);
 
+    // --- a whole run
     /// From the start to the stop time. Throws RunError; what was recorded until then is in recording() and in the file.
     Recording simulate(const RunOptions& options = {});
 
-    /// Stepwise: begins at 0 s at the first call. Throws RunError.
-    void step_to(double time);
+    // --- step by step
+    /// Settles the start at 0 s and opens the recording, all as `options` say: method, tolerance, file, what is kept, rows, time limit, verification. Rows
+    /// come at the interval of `options` or the scenario; where neither has one and there is no stop time either, at the end of each stretch. The stop time
+    /// only settles where rows lie. Throws RunError, UsageError, RecordingError. A run that is under way is dropped.
+    void begin(const RunOptions& options = {});
+    /// On to a time in s, not before time(). Without begin() it begins by itself and records nothing. False: it was interrupted, its time was over, or the
+    /// model said stop: summary().reason tells which. Throws RunError: the recording is closed then, and the run stands at its last good state.
+    bool step_to(double time);
+    /// Works out the scenario's measures and demands and closes the recording, which it returns (that of simulate(), with the file written). Throws UsageError
+    /// if nothing was begun, RecordingError.
+    Recording end();
+    /// s; 0 before the start.
     double time() const;
-    /// Present value (SI) of any quantity, param or let by path.
+
+    // --- what it has now
+    /// Present value (SI) of any quantity, param or let by path; begins the run if need be. Throws UsageError, and RunError of the start.
     double value(const std::string& path);
-    /// The present point of a stepwise run held against the model as written. Throws RunError if the start cannot be settled.
+    /// The same by handle. All outputs are computed at the first call behind a step or a set; each further one is a look into memory.
+    double value(OutputId output);
+    void values(std::span<const OutputId> outputs, std::span<double> si);
+    /// Before the start: what it follows from what was given.
+    double value(ParamId param);
+    /// The present point held against the model as written. Throws RunError if the start cannot be settled.
     Verification verify();
+
+    // --- again
+    /// Back to before the start. What was set stays; recording() and summary() are emptied.
+    void reset();
+    /// The next start is searched from where that of `other`, a run of the same system, was found (its start, not its present state), which is a solution or
+    /// near one if little has changed; where several solutions are possible it is the one near by. Throws UsageError for another system or a run that was
+    /// not started.
+    void search_from(const Run& other);
 
     const RunSummary& summary() const;
     const Recording& recording() const;

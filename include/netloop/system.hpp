@@ -3,6 +3,7 @@
 #pragma once
 
 #include <atomic>
+#include <cstdint>
 #include <memory>
 #include <optional>
 #include <string>
@@ -30,7 +31,19 @@ struct CompileRequest {
     const std::atomic<bool>* interrupt = nullptr;  ///< set from elsewhere (Ctrl-C): compile() throws Interrupted soon
 };
 
-/// An immutable system that any number of runs, on any threads, may share.
+/// A thing of one compiled system, looked up once by its path and then used without looking. Not to be used with another system.
+template <typename What>
+struct Handle {
+    std::uint32_t number = 0xffffffffu;
+    bool operator==(const Handle&) const = default;
+};
+using ParamId = Handle<struct ParamTag>;
+using InputId = Handle<struct InputTag>;
+/// Any quantity or let that a run computes.
+using OutputId = Handle<struct OutputTag>;
+
+/// An immutable system that any number of runs, on any threads, may share. It owns all that it was made of: what becomes of the library or the builder
+/// behind it changes nothing. Cheap to copy: copies are the same system.
 class CompiledSystem {
 public:
     const std::string& name() const;
@@ -48,18 +61,33 @@ public:
     std::vector<std::string> parameters() const;
     std::vector<std::string> quantities() const;
 
+    /// The param of this path; an input of the system; a quantity or let. Throws UsageError with the nearest name. One search over all paths.
+    ParamId param(const std::string& path) const;
+    InputId input(const std::string& path) const;
+    OutputId output(const std::string& path) const;
+    /// The unit in which its declaration gives it, "1" for none.
+    const std::string& unit(OutputId output) const;
+    const std::string& unit(ParamId param) const;
+    /// Of the user's texts and tables that it was compiled from: the same for the same texts in any process, whatever was set from outside. 16 hexadecimal
+    /// digits.
+    const std::string& text_hash() const;
+
     const CompiledSystemData& data() const { return *data_; }
     explicit CompiledSystem(std::shared_ptr<const CompiledSystemData> data) : data_(std::move(data)) {}
 
 private:
     std::shared_ptr<const CompiledSystemData> data_;
+    friend struct SystemAccess;
 };
 
-/// Throws ModelError that carries every diagnostic.
+/// Throws ModelError that carries every diagnostic. While definitions are read, other threads that use the same library wait; the passes of the compiler, most
+/// of the time, run beside each other. The library is afterwards what it was before.
 CompiledSystem compile(const Library& library, const CompileRequest& request = {});
+/// The system as it stands; the builder may go on.
 CompiledSystem compile(const SystemBuilder& system);
 
-/// The text of an inner form: "flat", "system", "reduced", "solver", "program" or "source" (C). Throws ModelError or UsageError.
+/// The text of an inner form: "flat", "system", "reduced", "solver", "program" or "source" (C), or by the name of a pass the form behind it. Throws ModelError
+/// or UsageError.
 std::string show_stage(const Library& library, const CompileRequest& request, const std::string& stage);
 
 }  // namespace netloop

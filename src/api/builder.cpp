@@ -5,6 +5,10 @@
 
 #include <algorithm>
 #include <charconv>
+#include <iterator>
+#include <memory>
+#include <unordered_map>
+#include <vector>
 
 #include "api/internal.hpp"
 #include "base/deep_stack.hpp"
@@ -12,55 +16,50 @@
 
 namespace netloop {
 
-struct BuilderState {
-    std::string name;
-    Library library;
-    SyntaxArena& arena;
-    ComponentDecl declaration;
-    std::string doc;
-    bool defined = false;
+// A node of an expression as the program made it. It becomes syntax where a builder is given it; until then nobody but its expressions knows it.
+struct ExpressionNode {
+    ExprKind kind = ExprKind::number;
+    double number = 0;
+    int order = 0;
+    std::shared_ptr<const Unit> unit{};
+    std::string text{};                                                 ///< operator, or path
+    mutable std::vector<std::shared_ptr<const ExpressionNode>> args{};  ///< taken out by the last to hold it
 
-    BuilderState(std::string n, Library l) : name(std::move(n)), library(std::move(l)), arena(*LibraryAccess::set(library)->program_arena())
+    ExpressionNode() = default;
+    ExpressionNode(const ExpressionNode&) = delete;
+    ExpressionNode& operator=(const ExpressionNode&) = delete;
+    // One after another: a chain of many thousands would take the stack with it.
+    ~ExpressionNode()
     {
-        declaration.name = name;
-    }
-
-    template <typename T>
-    void add(T node)
-    {
-        Statement* s = arena.statement({});
-        s->node = std::move(node);
-        declaration.body.push_back(s);
-    }
-    const Definition* define(std::size_t from)
-    {
-        auto set = LibraryAccess::set(library);
-        Statement* s = arena.statement({});
-        s->node = declaration;
-        s->doc = doc;
-        const Definition* d = set->define(set->program_scope(), s, name, {});
-        throw_errors(*set, from);
-        defined = true;
-        return d;
+        std::vector<std::shared_ptr<const ExpressionNode>> to_free = std::move(args);
+        while (!to_free.empty()) {
+            std::shared_ptr<const ExpressionNode> node = std::move(to_free.back());
+            to_free.pop_back();
+            if (node.use_count() != 1) continue;
+            auto& inner = node->args;  // nobody else holds it
+            std::move(inner.begin(), inner.end(), std::back_inserter(to_free));
+            inner.clear();
+        }
     }
 };
 
-struct BuilderAccess {
-    static BuilderState& state(const SystemBuilder& b) { return *b.state_; }
+struct ExpressionAccess {
+    using Pointer = std::shared_ptr<const ExpressionNode>;
+    static const Pointer& node(const Expression& e) { return e.node_; }
+    static Expression made(Pointer node) { return Expression(std::move(node)); }
 };
 
 namespace {
 
-// Expressions made outside a builder (numbers, operators) live as long as the program: they are few and small.
-SyntaxArena& loose_arena()
-{
-    static auto* arena = new SyntaxArena;
-    return *arena;
-}
+using Pointer = ExpressionAccess::Pointer;
 
-Expr* node(ExprKind kind)
+std::shared_ptr<ExpressionNode> node(ExprKind kind, std::vector<Pointer> args = {}, std::string text = {})
 {
-    return loose_arena().expr(kind, {});
+    auto made = std::make_shared<ExpressionNode>();
+    made->kind = kind;
+    made->args = std::move(args);
+    made->text = std::move(text);
+    return made;
 }
 
 bool is_name(const std::string& text)
@@ -69,7 +68,7 @@ bool is_name(const std::string& text)
     return !text.empty() && letter(text[0]) && std::all_of(text.begin(), text.end(), [&](char c) { return letter(c) || (c >= '0' && c <= '9'); });
 }
 
-Path path_from(const std::string& text)
+Path path_from(const std::string& text, SyntaxArena& arena)
 {
     auto refuse = [&] { throw UsageError(fmt::format("'{}' is no path: names joined by dots, with whole numbers as indices: cylinder.x, bar[3].T", text)); };
     Path path;
@@ -88,7 +87,7 @@ Path path_from(const std::string& text)
             bool read = step[open] == '[' && close != std::string::npos && first < last;
             auto [end, error] = read ? std::from_chars(first, last, value) : std::from_chars_result{first, std::errc::invalid_argument};
             if (!read || error != std::errc() || end != last) refuse();
-            Expr* index = node(ExprKind::number);
+            Expr* index = arena.expr(ExprKind::number, {});
             index->number = value;
             s.indices.push_back(index);
             open = close + 1;
@@ -101,9 +100,9 @@ Path path_from(const std::string& text)
 
 Expression path_expression(const std::string& text)
 {
-    Expr* e = node(ExprKind::path);
-    e->path = path_from(text);
-    return Expression(e);
+    SyntaxArena unused;
+    path_from(text, unused);  // refused where it is written
+    return ExpressionAccess::made(node(ExprKind::path, {}, text));
 }
 
 std::optional<Unit> declared(const std::string& text)
@@ -117,19 +116,92 @@ std::optional<Unit> declared(const std::string& text)
 
 Expression chain(const Expression& a, const Expression& b, char op)
 {
-    Expr* e = node(ExprKind::chain);
-    e->text = op;
-    e->args = {a.node(), b.node()};
-    return Expression(e);
+    return ExpressionAccess::made(node(ExprKind::chain, {ExpressionAccess::node(a), ExpressionAccess::node(b)}, std::string(1, op)));
 }
 
-KindUse kind_use(const std::string& kind, const std::vector<PartValue>& values)
-{
-    KindUse use;
-    use.kind = path_from(kind);
-    for (const PartValue& v : values) use.values.push_back({path_from(v.path), v.value.node(), {}});
-    return use;
-}
+// Expressions to syntax: a node that several hold becomes one that several point at, and a sum (or product) whose first operand is a sum one long sum, as in a
+// text. Without recursion, and no deeper than a text may be.
+class Writer {
+public:
+    explicit Writer(SyntaxArena& arena) : arena_(arena) {}
+
+    const Expr* operator()(const Expression& e)
+    {
+        std::vector<Pointer> open{ExpressionAccess::node(e)};
+        while (!open.empty()) {
+            Pointer top = open.back();
+            if (done_.contains(top.get())) {
+                open.pop_back();
+                continue;
+            }
+            std::vector<Pointer> operands = operands_of(top);
+            std::size_t before = open.size();
+            for (const Pointer& n : operands)
+                if (!done_.contains(n.get())) open.push_back(n);
+            if (open.size() > before) continue;
+            open.pop_back();
+            write(top, operands);
+        }
+        return done_.at(ExpressionAccess::node(e).get()).expr;
+    }
+
+private:
+    static constexpr int kDeepest = 200;  // as in a text
+    static bool adds(const ExpressionNode& n) { return n.text[0] == '+' || n.text[0] == '-'; }
+
+    // Of a chain: down its first operands, as long as nothing else holds them.
+    static std::vector<Pointer> operands_of(const Pointer& top, std::string* operators = nullptr)
+    {
+        if (top->kind != ExprKind::chain) return top->args;
+        std::vector<Pointer> operands;
+        const Pointer* at = &top;
+        for (;;) {
+            operands.push_back((*at)->args[1]);
+            if (operators != nullptr) *operators += (*at)->text;
+            const Pointer& first = (*at)->args[0];
+            if (first->kind != ExprKind::chain || adds(*first) != adds(*top) || first.use_count() != 1) {
+                operands.push_back(first);
+                break;
+            }
+            at = &first;
+        }
+        std::reverse(operands.begin(), operands.end());
+        if (operators != nullptr) std::reverse(operators->begin(), operators->end());
+        return operands;
+    }
+
+    void write(const Pointer& n, const std::vector<Pointer>& operands)
+    {
+        Expr* e = arena_.expr(n->kind, {});
+        int depth = 1;
+        for (const Pointer& o : operands) {
+            const Written& written = done_.at(o.get());
+            e->args.push_back(written.expr);
+            depth = std::max(depth, written.depth + 1);
+        }
+        if (depth > kDeepest)
+            throw UsageError(fmt::format("an expression is nested more than {} deep", kDeepest),
+                             "give parts of it names: a let or a variable with an equation of its own");
+        e->number = n->number;
+        e->order = n->order;
+        e->unit = n->unit;
+        if (n->kind == ExprKind::path || n->kind == ExprKind::call)
+            e->path = path_from(n->text, arena_);
+        else if (n->kind == ExprKind::chain)
+            operands_of(n, &e->text);
+        else
+            e->text = n->text;
+        done_[n.get()] = {e, depth, n};
+    }
+
+    struct Written {
+        const Expr* expr = nullptr;
+        int depth = 0;
+        Pointer kept;  ///< its address is the key
+    };
+    SyntaxArena& arena_;
+    std::unordered_map<const ExpressionNode*, Written> done_;
+};
 
 QuantityDecl quantity(QuantityKind kind, const std::string& name, const std::string& unit)
 {
@@ -140,30 +212,72 @@ QuantityDecl quantity(QuantityKind kind, const std::string& name, const std::str
     return q;
 }
 
-EquationDecl equation_of(const Expression& left, const Expression& right, bool init)
-{
-    EquationDecl e;
-    e.left = left.node();
-    e.right = right.node();
-    e.init = init;
-    return e;
-}
-
 }  // namespace
+
+struct BuilderState {
+    std::string name;
+    Library library;
+    std::shared_ptr<SyntaxArena> arena = std::make_shared<SyntaxArena>();
+    ComponentDecl declaration;
+    std::string doc;
+
+    BuilderState(std::string n, Library l) : name(std::move(n)), library(std::move(l)) { declaration.name = name; }
+
+    const Expr* write(const Expression& e) { return Writer(*arena)(e); }
+
+    template <typename T>
+    void add(T node)
+    {
+        Statement* s = arena->statement({});
+        s->node = std::move(node);
+        declaration.body.push_back(s);
+    }
+    void add_equation(const ExpressionEquation& equation, bool init)
+    {
+        Writer writer(*arena);
+        EquationDecl e;
+        e.left = writer(equation.left);
+        e.right = writer(equation.right);
+        e.init = init;
+        add(std::move(e));
+    }
+    KindUse kind_use(const std::string& kind, const std::vector<PartValue>& values)
+    {
+        KindUse use;
+        use.kind = path_from(kind, *arena);
+        for (const PartValue& v : values) use.values.push_back({path_from(v.path, *arena), write(v.value), {}});
+        return use;
+    }
+    void define()
+    {
+        auto set = LibraryAccess::set(library);
+        Statement* s = arena->statement({});
+        s->node = declaration;
+        s->doc = doc;
+        LibraryWork work(*set);
+        set->keep(arena);
+        set->define(set->program_scope(), s, name, {});
+        throw_errors(*set);
+    }
+};
+
+struct BuilderAccess {
+    static BuilderState& state(const SystemBuilder& b) { return *b.state_; }
+};
 
 Expression::Expression(double bare)
 {
-    Expr* e = netloop::node(ExprKind::number);
-    e->number = bare;
-    node_ = e;
+    auto made = node(ExprKind::number);
+    made->number = bare;
+    node_ = std::move(made);
 }
 
 Expression::Expression(const Quantity& quantity)
 {
-    Expr* e = netloop::node(ExprKind::number);
-    e->number = quantity.si();
-    if (auto unit = declared(quantity.unit)) e->unit = std::make_shared<const Unit>(*unit);
-    node_ = e;
+    auto made = node(ExprKind::number);
+    made->number = quantity.si();
+    if (auto unit = declared(quantity.unit)) made->unit = std::make_shared<const Unit>(*unit);
+    node_ = std::move(made);
 }
 
 Expression operator+(const Expression& a, const Expression& b)
@@ -184,9 +298,7 @@ Expression operator/(const Expression& a, const Expression& b)
 }
 Expression operator-(const Expression& a)
 {
-    Expr* e = node(ExprKind::negate);
-    e->args = {a.node()};
-    return Expression(e);
+    return ExpressionAccess::made(node(ExprKind::negate, {ExpressionAccess::node(a)}));
 }
 ExpressionEquation operator==(const Expression& left, const Expression& right)
 {
@@ -194,34 +306,29 @@ ExpressionEquation operator==(const Expression& left, const Expression& right)
 }
 Expression rate(const Expression& x)
 {
-    Expr* e = node(ExprKind::derivative);
-    e->order = 1;
-    e->args = {x.node()};
-    return Expression(e);
+    auto made = node(ExprKind::derivative, {ExpressionAccess::node(x)});
+    made->order = 1;
+    return ExpressionAccess::made(std::move(made));
 }
 Expression call(const std::string& function, const std::vector<Expression>& arguments)
 {
-    Expr* e = node(ExprKind::call);
-    e->path = path_from(function);
-    for (const Expression& a : arguments) e->args.push_back(a.node());
-    return Expression(e);
+    SyntaxArena unused;
+    path_from(function, unused);
+    std::vector<std::shared_ptr<const ExpressionNode>> args;
+    for (const Expression& a : arguments) args.push_back(ExpressionAccess::node(a));
+    return ExpressionAccess::made(node(ExprKind::call, std::move(args), function));
 }
 Expression less(const Expression& a, const Expression& b)
 {
-    Expr* e = node(ExprKind::compare);
-    e->text = "<";
-    e->args = {a.node(), b.node()};
-    return Expression(e);
+    return ExpressionAccess::made(node(ExprKind::compare, {ExpressionAccess::node(a), ExpressionAccess::node(b)}, "<"));
 }
 Expression choose(const Expression& condition, const Expression& a, const Expression& b)
 {
-    Expr* e = node(ExprKind::choice);
-    e->args = {condition.node(), a.node(), b.node()};
-    return Expression(e);
+    return ExpressionAccess::made(node(ExprKind::choice, {ExpressionAccess::node(condition), ExpressionAccess::node(a), ExpressionAccess::node(b)}));
 }
 Expression time()
 {
-    return Expression(node(ExprKind::time));
+    return ExpressionAccess::made(node(ExprKind::time));
 }
 
 Expression PartHandle::operator[](const std::string& member) const
@@ -240,7 +347,7 @@ void SystemBuilder::fluid(const std::string& name, const std::string& kind, cons
 {
     FluidUseDecl fluid;
     fluid.name = name;
-    fluid.kind = kind_use(kind, values);
+    fluid.kind = state_->kind_use(kind, values);
     state_->add(std::move(fluid));
 }
 
@@ -248,7 +355,7 @@ PartHandle SystemBuilder::part(const std::string& name, const std::string& kind,
 {
     PartDecl part;
     part.name = name;
-    part.kind = kind_use(kind, values);
+    part.kind = state_->kind_use(kind, values);
     state_->add(std::move(part));
     return {name};
 }
@@ -256,22 +363,22 @@ PartHandle SystemBuilder::part(const std::string& name, const std::string& kind,
 void SystemBuilder::join(const std::vector<Expression>& ports)
 {
     JointDecl joint;
-    for (const Expression& p : ports) joint.ports.push_back(p.node());
+    for (const Expression& p : ports) joint.ports.push_back(state_->write(p));
     state_->add(std::move(joint));
 }
 
 void SystemBuilder::feed(const Expression& source, const Expression& input)
 {
     SignalDecl signal;
-    signal.source = source.node();
-    signal.targets = {input.node()};
+    signal.source = state_->write(source);
+    signal.targets = {state_->write(input)};
     state_->add(std::move(signal));
 }
 
 Expression SystemBuilder::input(const std::string& name, const std::string& unit, const Quantity& value)
 {
     QuantityDecl q = quantity(QuantityKind::input, name, unit);
-    q.value = Expression(value).node();
+    q.value = state_->write(value);
     state_->add(std::move(q));
     return path_expression(name);
 }
@@ -279,22 +386,22 @@ Expression SystemBuilder::input(const std::string& name, const std::string& unit
 Expression SystemBuilder::param(const std::string& name, const std::string& unit, const Quantity& value)
 {
     QuantityDecl q = quantity(QuantityKind::param, name, unit);
-    q.value = Expression(value).node();
+    q.value = state_->write(value);
     state_->add(std::move(q));
     return path_expression(name);
 }
 
 void SystemBuilder::equation(const ExpressionEquation& e)
 {
-    state_->add(equation_of(e.left, e.right, false));
+    state_->add_equation(e, false);
 }
 void SystemBuilder::init(const Expression& left, const Expression& right)
 {
-    state_->add(equation_of(left, right, true));
+    state_->add_equation({left, right}, true);
 }
 void SystemBuilder::guess(const Expression& target, const Expression& value)
 {
-    state_->add(GuessDecl{target.node(), value.node()});
+    state_->add(GuessDecl{state_->write(target), state_->write(value)});
 }
 Expression SystemBuilder::ref(const std::string& path) const
 {
@@ -312,16 +419,16 @@ const Library& SystemBuilder::library() const
 CompiledSystem compile(const SystemBuilder& builder)
 {
     BuilderState& state = BuilderAccess::state(builder);
-    auto set = LibraryAccess::set(state.library);
-    std::size_t from = set->diagnostics.begin_work();
     // the declaration may go on growing after this: each compilation takes it as it stands
-    Statement* s = state.arena.statement({});
+    SyntaxArena own;
+    Statement* s = own.statement({});
     s->node = state.declaration;
-    ScenarioPlan plan;
-    FileScope* scope = set->program_scope();
-    scope->names.erase(state.name);
-    plan.system = set->define(scope, s, state.name, {});
-    return on_deep_stack([&] { return compile_plan(state.library, std::move(plan), false, from); });
+    auto make_plan = [&](LibrarySet& set) {
+        ScenarioPlan plan;
+        plan.system = set.define_passing(set.program_scope(), s, state.name);
+        return plan;
+    };
+    return on_deep_stack([&] { return compile_plan(state.library, make_plan, {}); });
 }
 
 // --- components ---------------------------------------------------------------------------------------------------
@@ -332,7 +439,7 @@ PartHandle ComponentBuilder::port(const std::string& name, const std::string& do
 {
     PortDecl port;
     port.name = name;
-    port.domain = path_from(domain);
+    port.domain = path_from(domain, *state_->arena);
     if (!fluid.empty()) port.fluids = {fluid};
     state_->add(std::move(port));
     return {name};
@@ -347,7 +454,7 @@ Expression ComponentBuilder::param(const std::string& name, const std::string& u
 Expression ComponentBuilder::param(const std::string& name, const std::string& unit, const Quantity& value)
 {
     QuantityDecl q = quantity(QuantityKind::param, name, unit);
-    q.value = Expression(value).node();
+    q.value = state_->write(value);
     state_->add(std::move(q));
     return path_expression(name);
 }
@@ -355,9 +462,9 @@ Expression ComponentBuilder::param(const std::string& name, const std::string& u
 Expression ComponentBuilder::param(const std::string& name, const std::string& unit, const Quantity& value, const Quantity& low, const Quantity& high)
 {
     QuantityDecl q = quantity(QuantityKind::param, name, unit);
-    q.value = Expression(value).node();
-    q.low = Expression(low).node();
-    q.high = Expression(high).node();
+    q.value = state_->write(value);
+    q.low = state_->write(low);
+    q.high = state_->write(high);
     state_->add(std::move(q));
     return path_expression(name);
 }
@@ -380,21 +487,21 @@ Expression ComponentBuilder::output(const std::string& name, const std::string& 
 Expression ComponentBuilder::let(const std::string& name, const Expression& value)
 {
     QuantityDecl q = quantity(QuantityKind::let, name, "");
-    q.value = value.node();
+    q.value = state_->write(value);
     state_->add(std::move(q));
     return path_expression(name);
 }
 void ComponentBuilder::equation(const ExpressionEquation& e)
 {
-    state_->add(equation_of(e.left, e.right, false));
+    state_->add_equation(e, false);
 }
 void ComponentBuilder::init(const Expression& left, const Expression& right)
 {
-    state_->add(equation_of(left, right, true));
+    state_->add_equation({left, right}, true);
 }
 void ComponentBuilder::guess(const Expression& target, const Expression& value)
 {
-    state_->add(GuessDecl{target.node(), value.node()});
+    state_->add(GuessDecl{state_->write(target), state_->write(value)});
 }
 void ComponentBuilder::doc(const std::string& text)
 {
@@ -402,7 +509,7 @@ void ComponentBuilder::doc(const std::string& text)
 }
 void ComponentBuilder::define()
 {
-    state_->define(LibraryAccess::set(state_->library)->diagnostics.items().size());
+    state_->define();
 }
 
 }  // namespace netloop

@@ -27,6 +27,7 @@ std::string first_sentence(const std::string& doc)
 
 std::vector<Library::Entry> Library::list(const std::string& package) const
 {
+    LibraryWork work(*set_);
     std::vector<Entry> entries;
     auto add = [&](const FileScope& f) {
         for (const Definition* d : f.definitions) entries.push_back({d->full_name, kind_of(*d), first_sentence(d->statement->doc), f.path});
@@ -48,6 +49,7 @@ std::vector<Library::Entry> Library::list(const std::string& package) const
 
 std::vector<Library::Entry> Library::find(const std::string& words) const
 {
+    LibraryWork work(*set_);
     auto lower = [](std::string text) {
         std::transform(text.begin(), text.end(), text.begin(), [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
         return text;
@@ -82,6 +84,7 @@ std::vector<Library::Entry> Library::find(const std::string& words) const
 
 std::string Library::describe(const std::string& name, Form form) const
 {
+    LibraryWork work(*set_);
     const Definition* d = set_->find_by_text(name);
     if (d == nullptr) {
         std::vector<std::string> names;
@@ -100,6 +103,7 @@ std::string Library::describe(const std::string& name, Form form) const
 
 std::string Library::handbook(const std::string& package) const
 {
+    LibraryWork work(*set_);
     const Package* p = set_->package(package);
     if (p == nullptr) throw UsageError(fmt::format("no library is called '{}'", package));
     std::string contents, pages;

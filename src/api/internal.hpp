@@ -2,6 +2,7 @@
 // What the public classes hold inside; shared by the files of this folder.
 #pragma once
 
+#include <functional>
 #include <memory>
 
 #include "evaluate/compiled_model.hpp"
@@ -12,8 +13,13 @@
 
 namespace netloop {
 
+/// Never changes once compiled; nothing of it is the library's.
 struct CompiledSystemData {
-    std::shared_ptr<LibrarySet> set;  ///< keeps sources and syntax alive for messages
+    SourceSet sources;                                            ///< as they were when it was compiled, for messages
+    std::vector<ModelText> texts;                                 ///< what recordings tell of the model
+    std::string text_hash;                                        ///< of `texts`, and of tables too large to be among them
+    std::vector<std::string> files_read;                          ///< what must not be written over
+    std::vector<std::pair<std::string, std::string>> settings{};  ///< CompileRequest::set
     std::shared_ptr<const CompiledModel> model;
     std::string name, scenario;
     std::vector<Diagnostic> notes;
@@ -37,18 +43,32 @@ struct LibraryAccess {
     static std::shared_ptr<LibrarySet> set(const Library& library) { return library.set_; }
 };
 
+struct SystemAccess {
+    static std::shared_ptr<const CompiledSystemData> data(const CompiledSystem& system) { return system.data_; }
+};
+
+/// The param of this path (`external_only`: it must be an input of the system). Throws UsageError.
+ParameterId find_parameter(const CompiledSystemData& system, const std::string& path, bool external_only);
+std::optional<OutputId> output_named(const CompiledSystemData& system, const std::string& path);
+UsageError unknown_output(const CompiledSystemData& system, const std::string& path);
+/// "160 bar", "no number", "inf K".
+std::string si_text(const Unit& unit, double si);
+
 /// The `##` text of a function of a fluid or component: its own, else that of the announcement which it fills in.
 std::string function_text(const ComponentInfo& info, const std::string& name);
 
-/// Diagnostics from number `from` on, for the outside.
+/// Diagnostics for the outside.
 Diagnostic export_diagnostic(const SourceDiagnostic& diagnostic, const SourceSet& sources);
-std::vector<Diagnostic> export_diagnostics(const LibrarySet& set, std::size_t from = 0);
-/// Throws ModelError if there is an error among the diagnostics from number `from` on.
-void throw_errors(const LibrarySet& set, std::size_t from);
+std::vector<Diagnostic> export_diagnostics(const Diagnostics& diagnostics, const SourceSet& sources);
+/// Throws ModelError, with all of them, if there is an error among them.
+void throw_errors(const Diagnostics& diagnostics, const SourceSet& sources);
+/// The same of the work at hand.
+void throw_errors(const LibrarySet& set);
 
-/// Plans, checks and compiles; shared by files and builders.
-CompiledSystem compile_plan(const Library& library, ScenarioPlan plan, bool strict, std::size_t diagnostics_from);
-/// Up to the flat model only.
-std::unique_ptr<FlatModel> flatten_plan(LibrarySet& set, ScenarioPlan plan, CompiledSystemData& data, bool strict, std::size_t from);
+/// Plans, checks and compiles; shared by files and builders. `make_plan` is called within a LibraryWork.
+using PlanMaker = std::function<ScenarioPlan(LibrarySet& set)>;
+CompiledSystem compile_plan(const Library& library, const PlanMaker& make_plan, const CompileRequest& request);
+/// Up to the flat model only. `plan` is checked, and takes what the check found.
+std::unique_ptr<FlatModel> flatten_plan(LibrarySet& set, ScenarioPlan& plan, CompiledSystemData& data, bool strict);
 
 }  // namespace netloop

@@ -44,11 +44,11 @@ Diagnostic export_diagnostic(const SourceDiagnostic& d, const SourceSet& sources
     return out;
 }
 
-std::vector<Diagnostic> export_diagnostics(const LibrarySet& set, std::size_t from)
+std::vector<Diagnostic> export_diagnostics(const Diagnostics& diagnostics, const SourceSet& sources)
 {
     std::vector<Diagnostic> list;
-    for (std::size_t i = from; i < set.diagnostics.items().size(); ++i) list.push_back(export_diagnostic(set.diagnostics.items()[i], set.sources));
-    std::string left_out = set.diagnostics.left_out();
+    for (const SourceDiagnostic& d : diagnostics.items()) list.push_back(export_diagnostic(d, sources));
+    std::string left_out = diagnostics.left_out();
     for (std::size_t at = 0, end = 0; (end = left_out.find('\n', at)) != std::string::npos; at = end + 1) {
         Diagnostic more;
         more.id = "more-errors";
@@ -59,17 +59,19 @@ std::vector<Diagnostic> export_diagnostics(const LibrarySet& set, std::size_t fr
     return list;
 }
 
-void throw_errors(const LibrarySet& set, std::size_t from)
+void throw_errors(const Diagnostics& diagnostics, const SourceSet& sources)
 {
+    if (!diagnostics.has_errors()) return;
     std::string text;
-    bool any = false;
-    std::vector<Diagnostic> list = export_diagnostics(set, from);
-    for (const Diagnostic& d : list) {
-        if (d.severity != Diagnostic::Severity::error) continue;
-        any = true;
-        text += d.rendered;
-    }
-    if (any) throw ModelError(text, std::move(list));
+    std::vector<Diagnostic> list = export_diagnostics(diagnostics, sources);
+    for (const Diagnostic& d : list)
+        if (d.severity == Diagnostic::Severity::error) text += d.rendered;
+    throw ModelError(text, std::move(list));
+}
+
+void throw_errors(const LibrarySet& set)
+{
+    throw_errors(set.diagnostics, set.sources);
 }
 
 Library Library::standard()
@@ -83,10 +85,11 @@ namespace {
 template <typename Load>
 void load_guarded(LibrarySet& set, std::size_t size, Load load)
 {
-    std::size_t from = set.diagnostics.begin_work(), first = set.n_files();
+    LibraryWork work(set);
+    std::size_t first = set.n_files();
     with_deep_stack(load, size);
     if (set.diagnostics.has_errors()) set.discard_files(first);
-    throw_errors(set, from);
+    throw_errors(set);
 }
 }  // namespace
 
@@ -115,7 +118,10 @@ void Library::load_recorded(const std::vector<ModelText>& texts)
     fs::path base = "recorded";
     for (long k = 0; k < deep; ++k) base /= "in";
     for (const ModelText& t : texts) named[(base / fs::path(t.file).relative_path()).lexically_normal().string()] = t.text;
-    set_->enclose(std::move(named));
+    {
+        LibraryWork work(*set_);
+        set_->enclose(std::move(named));
+    }
     if (texts.empty()) return;
     std::string first = (base / fs::path(texts[0].file).relative_path()).lexically_normal().string();
     load_guarded(*set_, static_cast<std::size_t>(-1), [&] { set_->load_file(first); });
@@ -123,18 +129,19 @@ void Library::load_recorded(const std::vector<ModelText>& texts)
 
 std::vector<std::string> Library::files_read() const
 {
+    LibraryWork work(*set_);
     return set_->files_read();
 }
 
 std::string format_text(const std::string& name, const std::string& text)
 {
-    LibrarySet set;
-    std::size_t from = set.diagnostics.begin_work();
     return on_deep_stack([&] {
-        std::uint32_t file = set.sources.add(name, text);
-        parse_file(set.sources, file, set.diagnostics);
-        throw_errors(set, from);
-        return formatted(set.sources, file, set.diagnostics);
+        SourceSet sources;
+        Diagnostics diagnostics;
+        std::uint32_t file = sources.add(name, text);
+        parse_file(sources, file, diagnostics);
+        throw_errors(diagnostics, sources);
+        return formatted(sources, file, diagnostics);
     });
 }
 
@@ -145,12 +152,12 @@ std::vector<std::string> Library::packages() const
 
 std::vector<Diagnostic> Library::check(bool strict) const
 {
-    std::size_t from = set_->diagnostics.begin_work();
+    LibraryWork work(*set_);
     with_deep_stack([&] {
         UnitChecker checker(*set_, strict);
         for (const FileScope* f : set_->files_of(nullptr)) checker.check(*f);
     });
-    return export_diagnostics(*set_, from);
+    return export_diagnostics(set_->diagnostics, set_->sources);
 }
 
 }  // namespace netloop

@@ -100,11 +100,11 @@ FluidProperty::FluidProperty(const std::string& fluid, const std::string& functi
     }
     text += fmt::format("    let value = {}.{}({})\n}}\n", asked.name, function, call);
     library.load_text("property", text);
-    std::size_t from = asked.set->diagnostics.items().size();
+    LibraryWork work(*asked.set);
     auto plan = plan_scenario(*asked.set, "PropertyAsked", "", true);
-    throw_errors(*asked.set, from);
+    throw_errors(*asked.set);
     CompiledSystemData unused;
-    data->flat = flatten_plan(*asked.set, *plan, unused, false, from);
+    data->flat = flatten_plan(*asked.set, *plan, unused, false);
     data->parameters = default_parameters(*data->flat);
     for (const Argument& a : data->arguments)
         for (ParameterId p = 0; p < data->flat->parameters.size(); ++p)

@@ -12,6 +12,7 @@
 #include "base/interrupt.hpp"
 #include "compile/parameters.hpp"
 #include "compile/passes.hpp"
+#include "files/input_file.hpp"
 #include "model/check_units.hpp"
 #include "solve/error_sizes.hpp"
 #include "solve/explain.hpp"
@@ -28,7 +29,7 @@ std::size_t figure_nodes(const ScenarioPlan& plan)
 }
 
 // The values of times, tolerance and numbers of points, which may use params of the system.
-void take_times(const ScenarioPlan& plan, const std::vector<NodeId>& extra, const FlatModel& flat, CompiledSystemData& data)
+void take_times(const ScenarioPlan& plan, const std::vector<NodeId>& extra, const FlatModel& flat, LibrarySet& set, CompiledSystemData& data)
 {
     std::vector<double> parameters = default_parameters(flat);
     NodeValues values(flat.graph, [&](const Node& n) { return n.op == Op::parameter ? parameters[n.a] : std::nan(""); });
@@ -49,16 +50,15 @@ void take_times(const ScenarioPlan& plan, const std::vector<NodeId>& extra, cons
         const auto& own = *item.statement->as<ToleranceItem>();
         double tolerance = next(own.value).value_or(0), usual = std::abs(next(own.usual).value_or(0));
         if (own.value != nullptr && !(tolerance >= 1e-12 && tolerance <= 1e-2))
-            data.set->diagnostics.report(messages::bad_value, own.value->span, fmt::format("the tolerance is {:g}", tolerance))
+            set.diagnostics.report(messages::bad_value, own.value->span, fmt::format("the tolerance is {:g}", tolerance))
                 .mend("a relative tolerance lies between 1e-12 and 1e-2");
         if (own.usual != nullptr && !(usual > 0 && std::isfinite(usual)))
-            data.set->diagnostics.report(messages::bad_value, own.usual->span, fmt::format("the usual size is {:g}", usual)).mend("give a size that is not 0");
+            set.diagnostics.report(messages::bad_value, own.usual->span, fmt::format("the usual size is {:g}", usual)).mend("give a size that is not 0");
         for (const std::string& pattern : own.patterns) data.tolerances.push_back({pattern, tolerance, usual});
     }
     auto refuse = [&](const char* what, double v, const char* mend) {
-        std::size_t from = data.set->diagnostics.items().size();
-        data.set->diagnostics.report(messages::bad_value, plan.scenario->statement->span, fmt::format("{} is {:g}", what, v)).mend(mend);
-        throw_errors(*data.set, from);
+        set.diagnostics.report(messages::bad_value, plan.scenario->statement->span, fmt::format("{} is {:g}", what, v)).mend(mend);
+        throw_errors(set);
     };
     if (data.stop && !(*data.stop > 0)) refuse("the stop time", *data.stop, "give a time after the start: stop at 10 s");
     if (data.output_every && !(*data.output_every > 0)) refuse("the output interval", *data.output_every, "give a positive time: output every 50 ms");
@@ -92,13 +92,13 @@ void add_kept_rates(FlatModel& flat, const std::vector<std::string>& keep, Libra
 }
 
 // The figures of a scenario: what they draw is recorded, expressions as lets of their own; derivatives are asked for in `rates`.
-void take_figures(const ScenarioPlan& plan, const std::vector<NodeId>& extra, std::size_t at, FlatModel& flat, CompiledSystemData& data,
+void take_figures(const ScenarioPlan& plan, const std::vector<NodeId>& extra, std::size_t at, LibrarySet& set, FlatModel& flat, CompiledSystemData& data,
                   std::vector<std::string>& rates)
 {
     auto curve = [&](const Expr* e, NodeId node, const std::optional<Unit>& unit) {
         FigureRequest::Curve c;
         if (e == nullptr) return c;
-        if (is_sequence(*data.set, *data.set->info(*plan.system), e)) {  // its stages are drawn, in no unit
+        if (is_sequence(set, *set.info(*plan.system), e)) {  // its stages are drawn, in no unit
             c.path = brief(*e);
             if (!data.keep.empty()) data.keep.push_back(c.path);
             return c;
@@ -129,14 +129,14 @@ void take_figures(const ScenarioPlan& plan, const std::vector<NodeId>& extra, st
 
 }  // namespace
 
-std::unique_ptr<FlatModel> flatten_plan(LibrarySet& set, ScenarioPlan plan, CompiledSystemData& data, bool strict, std::size_t from)
+std::unique_ptr<FlatModel> flatten_plan(LibrarySet& set, ScenarioPlan& plan, CompiledSystemData& data, bool strict)
 {
     UnitChecker checker(set, strict);
     const FileScope* scope = plan.scenario != nullptr ? plan.scenario->scope : plan.system->scope;
     checker.check(*scope);
     checker.check(*plan.system);
     check_plan(set, plan);
-    throw_errors(set, from);
+    throw_errors(set);
     InstantiateRequest request;
     request.system = plan.system;
     request.values = plan.values;
@@ -163,16 +163,16 @@ std::unique_ptr<FlatModel> flatten_plan(LibrarySet& set, ScenarioPlan plan, Comp
         for (const Expr* e : {item.statement->as<ToleranceItem>()->value, item.statement->as<ToleranceItem>()->usual}) request.extra.push_back(e);
     request.extra_scope = scope;
     InstantiateResult made = instantiate(set, request);
-    throw_errors(set, from);
-    take_times(plan, made.extra, *made.model, data);
+    throw_errors(set);
+    take_times(plan, made.extra, *made.model, set, data);
     data.keep = plan.keep;
     data.doc = plan.doc;
     std::vector<std::string> rates = plan.keep;
-    take_figures(plan, made.extra, 5 + plan.output_at.size(), *made.model, data, rates);
+    take_figures(plan, made.extra, 5 + plan.output_at.size(), set, *made.model, data, rates);
     for (const std::string& r : plan.rates)
         if (std::find(rates.begin(), rates.end(), r) == rates.end()) rates.push_back(r);
     add_kept_rates(*made.model, rates, set);
-    throw_errors(set, from);
+    throw_errors(set);
     data.n_flat_equations = made.model->equations.size();
     return std::move(made.model);
 }
@@ -221,29 +221,73 @@ static void check_tolerances(const ScenarioPlan& plan, const CompiledModel& mode
     }
 }
 
-CompiledSystem compile_plan(const Library& library, ScenarioPlan plan, bool strict, std::size_t from)
+namespace {
+
+// What recordings tell of the model: the user's texts, the one that says what is run first, named as they lie beside it, and the tables that were read.
+void take_texts(const LibrarySet& set, const ScenarioPlan& plan, CompiledSystemData& data)
+{
+    constexpr std::size_t kMostOfTable = kMiB;  // larger ones would make the recording that of the table
+    std::uint64_t hash = 0xcbf29ce484222325u;
+    auto add_to_hash = [&](std::string_view text) {
+        for (char c : text) hash = (hash ^ static_cast<unsigned char>(c)) * 0x100000001b3u;
+    };
+    std::filesystem::path first;
+    for (std::uint32_t file : set.files_behind(plan.scenario != nullptr ? *plan.scenario->scope : *plan.system->scope)) {
+        std::string_view text = set.sources.text(file);
+        add_to_hash(text);
+        std::filesystem::path path(set.sources.path(file));
+        if (data.texts.empty()) first = path.has_parent_path() ? path.parent_path() : ".";
+        std::filesystem::path beside = path.lexically_proximate(first);
+        data.texts.push_back({(data.texts.empty() ? path.filename() : beside).string(), std::string(text)});
+    }
+    for (const auto& [path, text] : set.table_texts()) {
+        add_to_hash(text);
+        if (text.size() <= kMostOfTable) data.texts.push_back({std::filesystem::path(path).lexically_proximate(first).string(), text});
+    }
+    data.text_hash = fmt::format("{:016x}", hash);
+    data.files_read = set.files_read();
+}
+
+}  // namespace
+
+CompiledSystem compile_plan(const Library& library, const PlanMaker& make_plan, const CompileRequest& request)
 {
     auto data = std::make_shared<CompiledSystemData>();
-    data->set = LibraryAccess::set(library);
-    data->name = plan.system->name;
-    data->scenario = plan.scenario != nullptr ? plan.scenario->name : "";
-    auto flat = flatten_plan(*data->set, plan, *data, strict, from);
-    data->model = compile_model(std::move(flat), data->set->diagnostics);
-    throw_errors(*data->set, from);
-    check_tolerances(plan, *data->model, *data->set);
-    throw_errors(*data->set, from);
-    data->notes = export_diagnostics(*data->set, from);
+    auto set = LibraryAccess::set(library);
+    ScenarioPlan plan;
+    std::unique_ptr<FlatModel> flat;
+    Diagnostics diagnostics;
+    {
+        LibraryWork work(*set);
+        plan = make_plan(*set);
+        data->name = plan.system->name;
+        data->scenario = plan.scenario != nullptr ? plan.scenario->name : "";
+        flat = flatten_plan(*set, plan, *data, request.strict);
+        data->settings = request.set;
+        take_texts(*set, plan, *data);
+        data->sources = set->sources;
+        diagnostics = std::move(set->diagnostics);
+    }
+    // from here on nothing of the library is read: others may go on with it
+    data->model = compile_model(std::move(flat), diagnostics);
+    throw_errors(diagnostics, data->sources);
+    if (!plan.tolerances.empty()) {
+        LibraryWork work(*set);
+        check_tolerances(plan, *data->model, *set);
+        throw_errors(*set);
+    }
+    data->notes = export_diagnostics(diagnostics, data->sources);
     return CompiledSystem(data);
 }
 
 namespace {
-ScenarioPlan plan_request(LibrarySet& set, const CompileRequest& request, std::size_t from)
+ScenarioPlan plan_request(LibrarySet& set, const CompileRequest& request)
 {
     auto plan = plan_scenario(set, request.system, request.scenario, request.no_scenario);
-    throw_errors(set, from);
-    if (!plan) throw ModelError("no system to compile\n", export_diagnostics(set, from));
-    for (const auto& [path, value] : request.set) add_outside_value(set, *plan, path, value, *set.program_arena());
-    throw_errors(set, from);
+    throw_errors(set);
+    if (!plan) throw ModelError("no system to compile\n", export_diagnostics(set.diagnostics, set.sources));
+    for (const auto& [path, value] : request.set) add_outside_value(set, *plan, path, value);
+    throw_errors(set);
     plan->rates = request.rates;
     return *plan;
 }
@@ -251,30 +295,35 @@ ScenarioPlan plan_request(LibrarySet& set, const CompileRequest& request, std::s
 
 CompiledSystem compile(const Library& library, const CompileRequest& request)
 {
-    LibrarySet& set = library.set();
     InterruptScope scope(request.interrupt);
+    std::size_t size = 0;
+    {
+        auto set = LibraryAccess::set(library);
+        LibraryWork work(*set);
+        size = set->n_bytes();
+    }
     return on_deep_stack(
         [&] {
-            std::size_t from = set.diagnostics.begin_work();
-            return compile_plan(library, plan_request(set, request, from), request.strict, from);
+            return compile_plan(
+                library, [&](LibrarySet& set) { return plan_request(set, request); }, request);
         },
-        set.n_bytes());
+        size);
 }
 
 std::string show_stage(const Library& library, const CompileRequest& request, const std::string& stage)
 {
-    static const std::vector<std::string> kStages{"flat", "system", "reduced", "solver", "program", "source"};
-    if (std::find(kStages.begin(), kStages.end(), stage) == kStages.end())
-        throw UsageError(fmt::format("no stage is called '{}'; there are: flat, system, reduced, solver, program, source", stage));
-    LibrarySet& set = library.set();
-    std::size_t from = set.diagnostics.begin_work();
+    std::vector<std::string> stages = stage_names();
+    if (std::find(stages.begin(), stages.end(), stage) == stages.end())
+        throw UsageError(fmt::format("no stage is called '{}'; there are: {}", stage, fmt::join(stages, ", ")));
+    LibrarySet& set = *LibraryAccess::set(library);
     InterruptScope scope(request.interrupt);
     return on_deep_stack([&] {
+        LibraryWork work(set);
         CompiledSystemData data;
-        data.set = LibraryAccess::set(library);
-        auto flat = flatten_plan(set, plan_request(set, request, from), data, request.strict, from);
+        ScenarioPlan plan = plan_request(set, request);
+        auto flat = flatten_plan(set, plan, data, request.strict);
         std::string text = netloop::show_stage(std::move(flat), stage, set.diagnostics);
-        throw_errors(set, from);
+        throw_errors(set);
         return text;
     });
 }
@@ -354,7 +403,7 @@ std::string CompiledSystem::explain() const
             const FlatEquation& f = form.flat().equations[e.flat];
             std::string text = form.flat().equation_text(f);
             if (text.size() > 90) text = text.substr(0, 87) + "...";
-            std::string where = form.flat().instances[f.origin.instance], place = place_text(data_->set->sources, f.origin.span);
+            std::string where = form.flat().instances[f.origin.instance], place = place_text(data_->sources, f.origin.span);
             out += fmt::format("    {}{}{}{}\n", place.empty() ? "" : place + ": ", where.empty() ? "" : where + ": ", text,
                                e.differentiated > 0 ? fmt::format("   (differentiated {} times)", e.differentiated) : "");
         }

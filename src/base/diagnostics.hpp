@@ -49,15 +49,6 @@ public:
         return add(message, span, fmt::format(fmt::runtime(message.text), std::forward<Args>(args)...));
     }
 
-    /// Begins a new piece of work: what was reported before stays listed, but no longer counts, and may be reported again.
-    std::size_t begin_work()
-    {
-        seen_.clear();
-        counts_.clear();
-        n_errors_ = 0;
-        return items_.size();
-    }
-
     /// Messages of one kind that were not kept, since so many were: "4,950 more of this kind". Empty, or a line for each kind.
     std::string left_out() const;
 

@@ -12,13 +12,24 @@ Span cover(Span first, Span last)
     return {first.file, std::min(first.begin, last.begin), std::max(first.end, last.end)};
 }
 
-std::uint32_t SourceSet::add(std::string path, std::string text)
+std::shared_ptr<const SourceSet::File> SourceSet::made(std::string path, std::string text, bool shipped)
 {
-    File file{std::move(path), std::move(text), {0}};
-    for (std::uint32_t i = 0; i < file.text.size(); ++i)
-        if (file.text[i] == '\n') file.line_starts.push_back(i + 1);
-    files_.push_back(std::move(file));
+    auto file = std::make_shared<File>(File{std::move(path), std::move(text), {0}, shipped});
+    for (std::uint32_t i = 0; i < file->text.size(); ++i)
+        if (file->text[i] == '\n') file->line_starts.push_back(i + 1);
+    return file;
+}
+
+std::uint32_t SourceSet::add(std::string path, std::string text, bool shipped)
+{
+    files_.push_back(made(std::move(path), std::move(text), shipped));
     return static_cast<std::uint32_t>(files_.size() - 1);
+}
+
+std::uint32_t SourceSet::add_passing(std::string path, std::string text)
+{
+    passing_.push_back(made(std::move(path), std::move(text), false));
+    return kFirstPassing + static_cast<std::uint32_t>(passing_.size() - 1);
 }
 
 std::string_view SourceSet::text(Span span) const
@@ -29,7 +40,7 @@ std::string_view SourceSet::text(Span span) const
 
 Position SourceSet::position(std::uint32_t file, std::uint32_t offset) const
 {
-    const File& f = files_[file];
+    const File& f = of(file);
     auto next = std::upper_bound(f.line_starts.begin(), f.line_starts.end(), offset);
     auto line = static_cast<std::uint32_t>(next - f.line_starts.begin());
     std::uint32_t column = 1;
@@ -40,7 +51,7 @@ Position SourceSet::position(std::uint32_t file, std::uint32_t offset) const
 
 std::string_view SourceSet::line_at(std::uint32_t file, std::uint32_t offset) const
 {
-    const File& f = files_[file];
+    const File& f = of(file);
     Position at = position(file, offset);
     std::uint32_t begin = f.line_starts[at.line - 1];
     std::size_t end = f.text.find('\n', begin);

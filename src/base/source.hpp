@@ -3,7 +3,7 @@
 #pragma once
 
 #include <cstdint>
-#include <deque>
+#include <memory>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -30,14 +30,21 @@ struct Position {
     std::uint32_t column = 0;
 };
 
-/// All source texts of a library set. Texts never move once added, so views into them stay valid.
+/// All source texts of a library set. A text never changes once added. Copies share the texts: a copy is what was there when it was made, and may be read while
+/// others add to the original.
 class SourceSet {
 public:
-    std::uint32_t add(std::string path, std::string text);
+    /// A text that stays. `shipped`: part of a shipped library, not the user's.
+    std::uint32_t add(std::string path, std::string text, bool shipped = false);
+    /// A text of one piece of work alone (`--set`): numbered apart, so that the others keep their numbers, and dropped when the work is over.
+    std::uint32_t add_passing(std::string path, std::string text);
+    void drop_passing() { passing_.clear(); }
 
+    /// Of those that stay.
     std::size_t size() const { return files_.size(); }
-    const std::string& path(std::uint32_t file) const { return files_[file].path; }
-    std::string_view text(std::uint32_t file) const { return files_[file].text; }
+    bool is_shipped(std::uint32_t file) const { return file < files_.size() && files_[file]->shipped; }
+    const std::string& path(std::uint32_t file) const { return of(file).path; }
+    std::string_view text(std::uint32_t file) const { return of(file).text; }
     std::string_view text(Span span) const;
     Position position(std::uint32_t file, std::uint32_t offset) const;
     Position position(Span span) const { return position(span.file, span.begin); }
@@ -45,12 +52,17 @@ public:
     std::string_view line_at(std::uint32_t file, std::uint32_t offset) const;
 
 private:
+    static constexpr std::uint32_t kFirstPassing = 0x80000000u;
     struct File {
         std::string path;
         std::string text;
         std::vector<std::uint32_t> line_starts;
+        bool shipped = false;
     };
-    std::deque<File> files_;
+    static std::shared_ptr<const File> made(std::string path, std::string text, bool shipped);
+    const File& of(std::uint32_t file) const { return file < kFirstPassing ? *files_[file] : *passing_[file - kFirstPassing]; }
+
+    std::vector<std::shared_ptr<const File>> files_, passing_;
 };
 
 }  // namespace netloop

@@ -10,10 +10,10 @@ namespace {
 
 std::vector<NodeId*> all_roots(EquationSystem& s)
 {
-    std::vector<NodeId*> roots = s.flat->side_expressions();
-    for (SystemEquation& e : s.equations) roots.push_back(&e.residual);
-    for (FlatEquation& e : s.flat->equations) roots.push_back(&e.left), roots.push_back(&e.right);
-    for (NodeId& node : s.flat->switches) roots.push_back(&node);
+    std::vector<NodeId*> roots;
+    for_each_expression(*s.flat, [&](NodeId& node, Role) { roots.push_back(&node); });
+    for (SystemEquation& e : s.equations)
+        if (e.residual != kNoNode) roots.push_back(&e.residual);
     return roots;
 }
 
@@ -63,7 +63,6 @@ EquationSystem begin_system(std::unique_ptr<FlatModel> flat, Diagnostics& diagno
     for (std::uint32_t i = 0; i < s.flat->equations.size(); ++i) s.equations.push_back({kNoNode, i});
     TimeDerivative derivative(s.graph());
     std::vector<NodeId*> roots = all_roots(s);
-    std::erase_if(roots, [](const NodeId* r) { return *r == kNoNode; });
     expand_rates(s.graph(), derivative, roots);
     if (!derivative.trouble().empty()) diagnostics.report(messages::not_differentiable, {}, derivative.trouble());
     s.resolutions.resize(s.flat->quantities.size());
@@ -81,7 +80,6 @@ void locate_conditions(EquationSystem& s)
         return g.leaf(Op::mode, it->second);
     };
     std::vector<NodeId*> roots = all_roots(s);
-    std::erase_if(roots, [](const NodeId* r) { return *r == kNoNode; });
     rewrite(g, roots, [&](NodeId id, const Node& n) -> NodeId {
         if (n.flag == 0) return id;
         auto text = [&](NodeId a, const char* op, NodeId b) { return s.flat->comparison_text(a, op, b); };

@@ -433,7 +433,9 @@ private:
             for (FlatSetting& s : b.settings)
                 if (s.target != kNoNode)
                     for (const Variable& v : form_.reduced.system.variables(s.target)) s.order = std::max(s.order, v.order);
-        for (NodeId* node : flat.event_expressions()) *node = substitute_(*node);
+        for_each_expression(flat, [&](NodeId& node, Role role) {
+            if (role == Role::event) node = substitute_(node);
+        });
         for (NodeId& node : flat.switches) node = substitute_(node);
         form_.events = flat;
         order_sampled_blocks();

@@ -1,8 +1,8 @@
 // SPDX-License-Identifier: Apache-2.0
 // Blocks in solving order.
+#include "compile/forms.hpp"
 #include "compile/matching.hpp"
 #include "compile/passes.hpp"
-#include "compile/unknown_index.hpp"
 
 namespace netloop {
 

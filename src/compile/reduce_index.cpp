@@ -86,10 +86,9 @@ private:
         auto look_into = [&](NodeId node) {
             for (const Variable& v : s_.variables(node)) look_at(v);
         };
-        for (const FlatView& v : flat.views) look_into(v.value);
-        for (const FlatInit& i : flat.inits) look_into(i.left), look_into(i.right);
-        for (const NodeId* node : s_.flat->event_expressions()) look_into(*node);
-        for (NodeId node : s_.flat->switches) look_into(node);
+        for_each_expression(*s_.flat, [&](NodeId node, Role role) {
+            if (role == Role::let || role == Role::init || role == Role::event || role == Role::switches) look_into(node);
+        });
         for (const Condition& c : s_.conditions) look_into(c.value);
     }
 

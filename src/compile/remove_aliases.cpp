@@ -40,9 +40,11 @@ public:
             for (SystemEquation& e : s_.equations) roots.push_back(&e.residual);
             rewrite(g_, roots, [&](NodeId id, const Node& n) { return n.op == Op::quantity ? replacement(n) : id; });
         }
-        std::vector<NodeId*> roots = s_.flat->side_expressions();
-        for (NodeId& node : s_.flat->steady_except) roots.push_back(&node);
-        for (NodeId& node : s_.flat->switches) roots.push_back(&node);
+        // equations of the flat model stay as they were written, for messages
+        std::vector<NodeId*> roots;
+        for_each_expression(*s_.flat, [&](NodeId& node, Role role) {
+            if (role != Role::equation) roots.push_back(&node);
+        });
         for (Condition& c : s_.conditions) roots.push_back(&c.value);
         rewrite(g_, roots, [&](NodeId id, const Node& n) { return n.op == Op::quantity ? replacement(n) : id; });
     }

@@ -7,9 +7,9 @@
 #include <map>
 
 #include "algebra/differentiate.hpp"
+#include "compile/forms.hpp"
 #include "compile/passes.hpp"
 #include "compile/proof_of_sign.hpp"
-#include "compile/unknown_index.hpp"
 
 namespace netloop {
 namespace {

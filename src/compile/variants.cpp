@@ -6,8 +6,8 @@
 #include <set>
 
 #include "algebra/differentiate.hpp"
+#include "compile/forms.hpp"
 #include "compile/matching.hpp"
-#include "compile/unknown_index.hpp"
 
 namespace netloop {
 namespace {

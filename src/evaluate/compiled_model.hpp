@@ -115,12 +115,14 @@ struct CarefulModel {
 };
 
 /// Differentiates the residuals and lowers everything. The last step of compilation.
-std::shared_ptr<const CompiledModel> build_programs(SolverForm form);
+std::shared_ptr<CompiledModel> build_programs(SolverForm form);
 
 /// All passes from the flat model on. Null after an error; a broken structure is explained in `diagnostics`.
 std::shared_ptr<const CompiledModel> compile_model(std::unique_ptr<FlatModel> flat, Diagnostics& diagnostics);
 
-/// What `check --show STAGE` prints, stopping at that stage: flat, system, reduced, solver, program, source. Empty: no such stage.
+/// The stages that can be shown: flat, system, reduced, solver, program, source; and the name of each pass, for the form behind it.
+std::vector<std::string> stage_names();
+/// What `check --show STAGE` prints, stopping at that stage.
 std::string show_stage(std::unique_ptr<FlatModel> flat, const std::string& stage, Diagnostics& diagnostics);
 
 }  // namespace netloop

@@ -60,6 +60,7 @@ void Simulation::start(double time, const std::vector<double>& known, const std:
             throw NumericFailure("start-failed", "the starts of memories and of the equations depend on each other without settling",
                                  "let the memories begin with values that depend on params alone");
     }
+    begun_with_ = state_;
     evaluation_.selection().set_rates(state_.z, state_.rates);
     if (on_start) on_start(state_, evaluation_);
     moments_.begin(state_);
@@ -88,11 +89,24 @@ void Simulation::take_integrator()
 
 void Simulation::reconcile()
 {
-    consistent_.solve(state_, sources_);
-    moments_.parameters_changed();
-    moments_.happen(state_, {});
-    if (integrated_ != &evaluation_.model()) take_integrator();
-    integrator_->restart(state_);
+    const State before = state_;
+    try {
+        consistent_.solve(state_, sources_);
+        moments_.parameters_changed();
+        moments_.happen(state_, {});
+    } catch (const NumericFailure&) {
+        state_ = before;
+        throw;
+    }
+    measuring_.jump(state_);
+    bool other_system = integrated_ != &evaluation_.model();
+    if (other_system) take_integrator();
+    if (other_system || integrator_->counts().last_step <= 0) {
+        integrator_->restart(state_);
+        return;
+    }
+    find_jumps(before);
+    kept_histories_ += integrator_->resume(state_, jumped_);  // even if nothing did: conditions may have moved
 }
 
 void Simulation::renew_states()

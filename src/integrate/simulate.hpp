@@ -40,6 +40,8 @@ public:
     Evaluation& evaluation() { return evaluation_; }
     const StartReport& start_report() const { return report_; }
     const State& state() const { return state_; }
+    /// The start as it was solved.
+    const State& begun_with() const { return begun_with_; }
     const IntegratorSettings& settings() const { return settings_; }
     bool started() const { return started_; }
     /// What a `stop` in the model said; empty: it said nothing.
@@ -51,7 +53,8 @@ public:
     /// Returns false if `interrupted` was set on the way, or the model said stop. Throws NumericFailure; state() is then the last accepted one.
     bool advance(double target, const std::vector<double>& outputs, const RowSink& sink, const std::atomic<bool>* interrupted = nullptr,
                  const std::function<void(double)>& progress = {});
-    /// After parameters or inputs have changed: values made consistent with the states as they are, integration begins anew.
+    /// After parameters or inputs have changed: values made consistent with the states as they are; what jumped begins anew, the rest keeps its history. Throws
+    /// NumericFailure: the state is then as it was.
     void reconcile();
     RunStatistics statistics() const;
     /// The members of z that limit the step most, worst first; for messages.
@@ -95,7 +98,7 @@ private:
     ConsistentSolver looking_;  ///< for what only looks (rows, measures): nothing of it may change the run
     const CompiledModel* looked_at_ = nullptr;
     IntegratorSettings settings_;
-    State state_;
+    State state_, begun_with_;
     StartReport report_;
     bool started_ = false;
     Moments moments_;

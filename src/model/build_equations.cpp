@@ -621,7 +621,7 @@ InstantiateResult Instantiator::run()
     make_mixes();
     if (set_.diagnostics.has_errors()) return result;
     auto mark = [&](auto& list) {
-        for (auto& item : list) item.origin.in_library = item.origin.span.known() && set_.is_library_file(item.origin.span.file);
+        for (auto& item : list) item.origin.in_library = item.origin.span.known() && set_.sources.is_shipped(item.origin.span.file);
     };
     mark(model_->quantities);
     mark(model_->equations);

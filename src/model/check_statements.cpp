@@ -173,7 +173,11 @@ void UnitChecker::check_statement(const Statement& s, Context& context, const st
                 Type source = type_of(*node.source, context);
                 for (const Expr* target : node.targets) expect_fits(brief(*target), type_of(*target, context), source, *node.source);
             } else if constexpr (std::is_same_v<T, JointDecl>) {
-                check_joint(node, context);
+                if (results != nullptr)
+                    set_.diagnostics.report(messages::unexpected_here, s.span, "a joint in a function")
+                        .mend("ports are joined in the component or system that holds them");
+                else
+                    check_joint(node, context);
             } else if constexpr (std::is_same_v<T, PartDecl>) {
                 Context inner = context;
                 if (!node.index.empty()) inner.locals[node.index] = Type::of(Dimension{});

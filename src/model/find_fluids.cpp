@@ -113,7 +113,7 @@ void Instantiator::report_fluids()
         auto [it, fresh] = fluid_of_slot_.emplace(root, gift.fluid);
         // one of a library, where a name of one's own may have been meant: what fills a circuit is never chosen in silence
         for (const auto& [definition, instance] : file_fluids_)
-            if (instance == gift.fluid && set_.is_library_file(definition->as<FluidUseDecl>()->name_span.file) && !set_.is_library_file(gift.span.file))
+            if (instance == gift.fluid && set_.sources.is_shipped(definition->as<FluidUseDecl>()->name_span.file) && !set_.sources.is_shipped(gift.span.file))
                 set_.diagnostics.report(messages::library_fluid, gift.span, circuit(root), definition->full_name);
         if (fresh)
             given_at[root] = gift.span;

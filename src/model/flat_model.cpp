@@ -7,36 +7,6 @@
 
 namespace netloop {
 
-std::vector<NodeId*> FlatModel::event_expressions()
-{
-    std::vector<NodeId*> list;
-    auto add = [&](NodeId& node) {
-        if (node != kNoNode) list.push_back(&node);
-    };
-    for (FlatMemory& m : memories) add(m.start);
-    for (FlatBlock& b : blocks) {
-        for (NodeId* node : {&b.condition, &b.period, &b.first}) add(*node);
-        for (FlatSetting& s : b.settings) add(s.target), add(s.value), add(s.when);
-        for (FlatAlert& a : b.alerts) add(a.when);
-    }
-    for (FlatDelay& d : delays) add(d.source), add(d.time);
-    for (FlatPrevious& p : previous) add(p.source);
-    for (FlatAccumulator& a : accumulators) add(a.value), add(a.when), add(a.from_time), add(a.to_time);
-    for (FlatMeasure& m : measures) add(m.value);
-    for (FlatDemand& d : demands) add(d.condition), add(d.left), add(d.right);
-    for (FlatLimit& l : limits) add(l.value), add(l.low), add(l.high);
-    return list;
-}
-
-std::vector<NodeId*> FlatModel::side_expressions()
-{
-    std::vector<NodeId*> list = event_expressions();
-    for (FlatInit& i : inits) list.insert(list.end(), {&i.left, &i.right});
-    for (FlatGuess& g : guesses) list.insert(list.end(), {&g.target, &g.value});
-    for (FlatView& v : views) list.push_back(&v.value);
-    return list;
-}
-
 FlatModel::Limited FlatModel::limited(const FlatLimit& limit) const
 {
     auto of = [](const auto& x) { return Limited{&x.path, &x.doc, &x.unit, &x.origin}; };

@@ -241,11 +241,6 @@ struct FlatModel : FlatEvents {
     /// "0 L .. size".
     std::string range_text(const FlatLimit& limit) const;
 
-    /// Every expression outside the equations: starts, lets, blocks, delays. What a pass does to leaves, it does to these.
-    std::vector<NodeId*> side_expressions();
-    /// Of blocks, memories and delays alone.
-    std::vector<NodeId*> event_expressions();
-
     /// Throws std::logic_error if an id points outside its array (a broken invariant, never the user's fault).
     void verify() const;
     std::string node_text(NodeId id) const;
@@ -257,5 +252,35 @@ struct FlatModel : FlatEvents {
     /// The whole model as text, one item a line: what `check --show flat` prints.
     std::string text() const;
 };
+
+/// What an expression of a flat model is for.
+enum class Role { equation, init, guess, find, let, event, switches, steady };
+
+/// Every expression of a flat model but the values and ranges of params, each once: visit(NodeId& node, Role role). Places that hold none are left out. Passes
+/// that do something to leaves go by this list, so that an expression that is added later cannot be forgotten by one of them.
+template <typename Visit>
+void for_each_expression(FlatModel& flat, Visit visit)
+{
+    auto all = [&](Role role, auto&... nodes) { ((nodes != kNoNode ? visit(nodes, role) : void()), ...); };
+    for (FlatMemory& m : flat.memories) all(Role::event, m.start);
+    for (FlatBlock& b : flat.blocks) {
+        all(Role::event, b.condition, b.period, b.first);
+        for (FlatSetting& s : b.settings) all(Role::event, s.target, s.value, s.when);
+        for (FlatAlert& a : b.alerts) all(Role::event, a.when);
+    }
+    for (FlatDelay& d : flat.delays) all(Role::event, d.source, d.time);
+    for (FlatPrevious& p : flat.previous) all(Role::event, p.source);
+    for (FlatAccumulator& a : flat.accumulators) all(Role::event, a.value, a.when, a.from_time, a.to_time);
+    for (FlatMeasure& m : flat.measures) all(Role::event, m.value);
+    for (FlatDemand& d : flat.demands) all(Role::event, d.condition, d.left, d.right);
+    for (FlatLimit& l : flat.limits) all(Role::event, l.value, l.low, l.high);
+    for (FlatInit& i : flat.inits) all(Role::init, i.left, i.right);
+    for (FlatGuess& g : flat.guesses) all(Role::guess, g.target, g.value);
+    for (FlatFind& f : flat.finds) all(Role::find, f.left, f.right);
+    for (FlatView& v : flat.views) all(Role::let, v.value);
+    for (FlatEquation& e : flat.equations) all(Role::equation, e.left, e.right);
+    for (NodeId& node : flat.switches) all(Role::switches, node);
+    for (NodeId& node : flat.steady_except) all(Role::steady, node);
+}
 
 }  // namespace netloop

@@ -399,7 +399,7 @@ InstanceId Instantiator::make_instance(const Definition& d, InstanceId parent, s
         instance.bindings.push_back({value.path, value.value, Env{id, scope, nullptr, nullptr, true}, false, value.put.get()});
     instance.bindings.insert(instance.bindings.end(), bindings.begin(), bindings.end());
     model_->instances.push_back(instance.path);
-    bool own = span.known() && !set_.is_library_file(span.file);
+    bool own = span.known() && !set_.sources.is_shipped(span.file);
     model_->kinds.push_back(d.full_name);
     for (std::string& line : picture_lines(*instance.info)) model_->pictures.push_back({id, std::move(line)});
     model_->places.push_back(own || id == 0 ? span : model_->places[parent]);

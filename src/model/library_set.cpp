@@ -88,11 +88,55 @@ const char* Definition::kind_text() const
 
 LibrarySet::LibrarySet() = default;
 
+void LibrarySet::begin_work()
+{
+    if (diagnostics.has_errors()) infos_.clear();  // what was said of them is to be said again
+    diagnostics = {};
+    sources.drop_passing();
+    table_texts_.clear();
+    for (const Definition& d : passing_) infos_.erase(&d);
+    passing_.clear();
+}
+
+const Definition* LibrarySet::define_passing(FileScope* scope, const Statement* statement, const std::string& name)
+{
+    Definition& d = passing_.emplace_back();
+    d.name = d.full_name = name;
+    d.statement = statement;
+    d.scope = scope;
+    return &d;
+}
+
+std::vector<std::uint32_t> LibrarySet::files_behind(const FileScope& scope) const
+{
+    std::set<const FileScope*> seen;
+    std::vector<const FileScope*> to_look{&scope};
+    auto look = [&](const FileScope* f) {
+        if (f != nullptr && (f->file == kNoFile || !sources.is_shipped(f->file))) to_look.push_back(f);
+    };
+    while (!to_look.empty()) {
+        const FileScope* f = to_look.back();
+        to_look.pop_back();
+        if (!seen.insert(f).second) continue;
+        for (const FileScope* used : f->used_files) look(used);
+        for (const auto& [name, d] : f->single) look(d->scope);
+        std::set<const Package*> packages(f->used_packages.begin(), f->used_packages.end());
+        for (const auto& [name, p] : f->prefixes) packages.insert(p);
+        if (f->package != nullptr) packages.insert(f->package);
+        for (const FileScope& other : files_)
+            if (other.package != nullptr && packages.contains(other.package)) look(&other);
+    }
+    std::vector<std::uint32_t> files;
+    for (const FileScope* f : seen)
+        if (f->file != kNoFile && f != &scope) files.push_back(f->file);
+    std::sort(files.begin(), files.end());
+    if (scope.file != kNoFile) files.insert(files.begin(), scope.file);
+    return files;
+}
+
 const FileScope* LibrarySet::parse(std::string path, std::string text, const Package* package, Span)
 {
-    std::uint32_t id = sources.add(path, std::move(text));
-    in_library_.resize(id + 1, false);
-    in_library_[id] = package != nullptr && path.starts_with("library/");
+    std::uint32_t id = sources.add(path, std::move(text), package != nullptr && path.starts_with("library/"));
     SyntaxFile syntax = parse_file(sources, id, diagnostics);
     arenas_.push_back(syntax.arena);
     FileScope& scope = files_.emplace_back();
@@ -162,7 +206,10 @@ bool LibrarySet::read(const std::string& path, Span from, std::string& text)
 const std::string& LibrarySet::table_text(const std::string& path, const TableDecl& table)
 {
     std::string key = fs::path(path).lexically_normal().string();
-    if (!enclosed_) return table_texts_[key] = read_table_file(path, table);  // anew for each compilation: it may have changed
+    if (!enclosed_) {
+        tables_read_.insert(key);
+        return table_texts_[key] = read_table_file(path, table);  // anew for each compilation: it may have changed
+    }
     auto found = enclosed_->find(key);
     if (found == enclosed_->end()) throw std::runtime_error(fmt::format("file '{}' is not in the recording, and only what it holds is read", table.file));
     return table_texts_[key] = found->second;
@@ -172,7 +219,7 @@ std::size_t LibrarySet::n_bytes() const
 {
     std::size_t n = 0;
     for (std::uint32_t file = 0; file < sources.size(); ++file)
-        if (!is_library_file(file)) n += sources.text(file).size();
+        if (!sources.is_shipped(file)) n += sources.text(file).size();
     return n;
 }
 
@@ -181,8 +228,8 @@ std::vector<std::string> LibrarySet::files_read() const
     std::vector<std::string> files;
     if (enclosed_) return files;
     for (std::uint32_t file = 0; file < sources.size(); ++file)
-        if (!is_library_file(file)) files.push_back(sources.path(file));
-    for (const auto& [path, text] : table_texts_) files.push_back(path);
+        if (!sources.is_shipped(file)) files.push_back(sources.path(file));
+    files.insert(files.end(), tables_read_.begin(), tables_read_.end());
     return files;
 }
 

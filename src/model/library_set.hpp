@@ -5,7 +5,9 @@
 #include <deque>
 #include <map>
 #include <memory>
+#include <mutex>
 #include <optional>
+#include <set>
 #include <string>
 #include <unordered_map>
 #include <vector>
@@ -68,6 +70,7 @@ public:
     LibrarySet& operator=(const LibrarySet&) = delete;
 
     SourceSet sources;
+    /// What the work at hand has said; see LibraryWork.
     Diagnostics diagnostics;
 
     /// Reads and parses a file with all that it uses. Null (and a diagnostic) if it cannot be read.
@@ -78,8 +81,11 @@ public:
     void enclose(std::map<std::string, std::string> texts);
     /// The text of a table's file as it is now. Throws std::runtime_error.
     const std::string& table_text(const std::string& path, const TableDecl& table);
-    /// Tables read so far, each as it was last: path and text.
+    /// Tables that the work at hand has read: path and text.
     const std::map<std::string, std::string>& table_texts() const { return table_texts_; }
+    /// The user's texts that a definition in `scope` may have been made of: that scope's own first, then all that it uses, in the order in which they were
+    /// read. Numbers of `sources`.
+    std::vector<std::uint32_t> files_behind(const FileScope& scope) const;
     /// Bytes of all texts that are no shipped library's.
     std::size_t n_bytes() const;
     /// All files that were read from the disk for what is loaded.
@@ -87,12 +93,13 @@ public:
     /// After a load that failed: nothing of the files read since `first` is used any more.
     void discard_files(std::size_t first);
     std::size_t n_files() const { return files_.size(); }
-    /// Whether a source text is part of a shipped library.
-    bool is_library_file(std::uint32_t file) const { return file < in_library_.size() && in_library_[file]; }
     /// Definitions made by a program, in a scope that sees the shipped libraries and all files loaded so far.
     FileScope* program_scope();
     const Definition* define(FileScope* scope, const Statement* statement, std::string name, Span span);
-    std::shared_ptr<SyntaxArena> program_arena() { return program_arena_; }
+    /// The same for one piece of work: a definition that goes away with the work, and with it what it stands in for.
+    const Definition* define_passing(FileScope* scope, const Statement* statement, const std::string& name);
+    /// Keeps what definitions made by a program stand in.
+    void keep(std::shared_ptr<const SyntaxArena> arena) { kept_arenas_.push_back(std::move(arena)); }
 
     const Package* package(const std::string& name);
     std::vector<std::string> package_names() const;
@@ -107,6 +114,8 @@ public:
     const ComponentInfo* info(const Definition& definition);
 
 private:
+    friend class LibraryWork;
+    void begin_work();
     const FileScope* parse(std::string path, std::string text, const Package* package, Span from);
     const FileScope* load(const std::string& path, Span from);
     bool read(const std::string& path, Span from, std::string& text);
@@ -117,15 +126,28 @@ private:
     std::deque<FileScope> files_;
     std::deque<Definition> definitions_;
     std::vector<std::shared_ptr<SyntaxArena>> arenas_;
-    std::shared_ptr<SyntaxArena> program_arena_ = std::make_shared<SyntaxArena>();
+    std::vector<std::shared_ptr<const SyntaxArena>> kept_arenas_;
+    std::deque<Definition> passing_;
     FileScope* program_scope_ = nullptr;
     std::map<std::string, std::unique_ptr<Package>> packages_;
     std::map<std::string, const FileScope*> loaded_;
     std::map<std::string, std::string> table_texts_;
+    std::set<std::string> tables_read_;                           ///< paths, of all work so far
     std::optional<std::map<std::string, std::string>> enclosed_;  ///< by name: the only files
     std::vector<std::string> loading_;
-    std::vector<bool> in_library_;  ///< per source text
     std::unordered_map<const Definition*, std::unique_ptr<ComponentInfo>> infos_;
+    std::mutex at_work_;
+};
+
+/// One piece of work on a library: a load, a check, the part of a compilation that reads definitions. While it lasts, other threads wait with theirs. It has
+/// diagnostics of its own, and the texts and tables that it alone reads are dropped with the next one: a library after any number of compilations is what
+/// it was before them. Not to be nested.
+class LibraryWork {
+public:
+    explicit LibraryWork(LibrarySet& set) : held_(set.at_work_) { set.begin_work(); }
+
+private:
+    std::lock_guard<std::mutex> held_;
 };
 
 /// One statement of a flattened body, with the scope in which its names are looked up.

@@ -172,11 +172,11 @@ std::optional<ScenarioPlan> plan_scenario(LibrarySet& set, const std::string& sy
     return plan;
 }
 
-void add_outside_value(LibrarySet& set, ScenarioPlan& plan, const std::string& path, const std::string& value, SyntaxArena& arena)
+void add_outside_value(LibrarySet& set, ScenarioPlan& plan, const std::string& path, const std::string& value)
 {
-    std::uint32_t path_file = set.sources.add("--set (path)", path), value_file = set.sources.add("--set " + path, value);
-    const Expr* where = parse_expression(set.sources, path_file, arena, set.diagnostics);
-    NamedValue what = parse_value(set.sources, value_file, arena, set.diagnostics);
+    std::uint32_t path_file = set.sources.add_passing("--set (path)", path), value_file = set.sources.add_passing("--set " + path, value);
+    const Expr* where = parse_expression(set.sources, path_file, *plan.arena, set.diagnostics);
+    NamedValue what = parse_value(set.sources, value_file, *plan.arena, set.diagnostics);
     if (where == nullptr || (what.value == nullptr && what.put == nullptr)) return;
     if (where->kind != ExprKind::path || !where->args.empty()) {
         set.diagnostics.report(messages::not_a, where->span, path, "no path", "the path of a param");

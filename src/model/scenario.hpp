@@ -25,8 +25,9 @@ struct ScenarioPlan {
     std::map<std::string, Unit> measure_types;  ///< display units, once checked
     std::map<const Statement*, Unit> demand_units;
     std::vector<std::string> keep;
-    std::vector<std::string> rates;                          ///< further rates to be made recordable: "leaf.angle'"
-    std::vector<std::shared_ptr<const KindUse>> kept_kinds;  ///< of values given as text, kept alive
+    std::vector<std::string> rates;                                        ///< further rates to be made recordable: "leaf.angle'"
+    std::shared_ptr<SyntaxArena> arena = std::make_shared<SyntaxArena>();  ///< of values given as text
+    std::vector<std::shared_ptr<const KindUse>> kept_kinds;                ///< of the same, kept alive
     std::string doc;
 };
 
@@ -34,7 +35,7 @@ struct ScenarioPlan {
 std::optional<ScenarioPlan> plan_scenario(LibrarySet& set, const std::string& system, const std::string& scenario, bool no_scenario);
 
 /// Reads "path" and "value" as written on a command line and appends it to the plan's values; the unit is checked.
-void add_outside_value(LibrarySet& set, ScenarioPlan& plan, const std::string& path, const std::string& value, SyntaxArena& arena);
+void add_outside_value(LibrarySet& set, ScenarioPlan& plan, const std::string& path, const std::string& value);
 
 /// Checks the units of the plan's values, times and measures; notes the units of the latter in the plan.
 void check_plan(LibrarySet& set, ScenarioPlan& plan);

@@ -84,6 +84,8 @@ std::string about_text(const RunOrigin& origin, const std::vector<FigureRequest>
     for (const SequenceEntry& s : origin.sequences) all["sequences"].push_back({{"path", s.path}, {"stages", s.stages}});
     all["texts"] = json::array();
     for (const ModelText& t : origin.texts) all["texts"].push_back({{"file", t.file}, {"text", t.text}});
+    all["settings"] = json::array();
+    for (const auto& [path, value] : origin.settings) all["settings"].push_back({{"path", path}, {"value", value}});
     all["figures"] = json::array();
     for (const FigureRequest& f : figures) {
         json panels = json::array();
@@ -123,6 +125,7 @@ void read_about(const std::string& text, Recording& recording)
             o.parts.push_back({p.value("path", ""), p.value("kind", ""), p.value("pictures", std::vector<std::string>{})});
         for (const json& s : all.value("sequences", json::array())) o.sequences.push_back({s.value("path", ""), s.value("stages", std::vector<std::string>{})});
         for (const json& t : all.value("texts", json::array())) o.texts.push_back({t.value("file", ""), t.value("text", "")});
+        for (const json& s : all.value("settings", json::array())) o.settings.emplace_back(s.value("path", ""), s.value("value", ""));
         for (const json& f : all.value("figures", json::array())) {
             FigureRequest figure;
             figure.title = f.value("title", "");

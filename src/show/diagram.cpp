@@ -6,6 +6,7 @@
 #include <algorithm>
 #include <functional>
 #include <map>
+#include <optional>
 #include <set>
 #include <tuple>
 
@@ -259,8 +260,10 @@ private:
 
 std::string diagram_text(const Library& library, const DiagramRequest& request)
 {
+    std::optional<LibraryWork> work(library.set());
     const Definition* d = library.set().find_by_text(request.name);
     if (d == nullptr || d->as<ComponentDecl>() == nullptr) {
+        work.reset();
         (void)library.describe(request.name);  // tells the nearest name
         throw UsageError(fmt::format("'{}' is no system or component: there is nothing to draw", request.name));
     }

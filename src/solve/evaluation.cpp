@@ -207,6 +207,11 @@ bool Evaluation::choose_states()
 
 void Evaluation::search_start(std::vector<double>& z, std::vector<double>& rates)
 {
+    if (search_of_ == model_.get()) {
+        z = search_z_;
+        rates = search_rates_;
+        return;
+    }
     run(model_->search_start);
     auto take = [this](const std::vector<std::uint32_t>& places, std::vector<double>& to) {
         to.resize(places.size());
@@ -214,6 +219,13 @@ void Evaluation::search_start(std::vector<double>& z, std::vector<double>& rates
     };
     take(model_->z_start, z);
     take(model_->rate_start, rates);
+}
+
+void Evaluation::begin_search_from(std::vector<double> z, std::vector<double> rates)
+{
+    search_z_ = std::move(z);
+    search_rates_ = std::move(rates);
+    search_of_ = model_.get();
 }
 
 }  // namespace netloop

@@ -95,6 +95,8 @@ public:
     double value_at(std::uint32_t place) const { return memory_[place]; }
     /// Where the search for each member of z, and for each rate, begins.
     void search_start(std::vector<double>& z, std::vector<double>& rates);
+    /// From now on it begins there, as long as this system is the one at hand.
+    void begin_search_from(std::vector<double> z, std::vector<double> rates);
 
     // --- delays: values that follow others by a time; what they follow is kept while the run goes on
     Delays* delays() { return delays_.get(); }
@@ -121,6 +123,8 @@ private:
     std::optional<StateSelection> selection_;
     std::vector<double> memory_, registers_, coefficients_, by_z_, by_rate_;
     std::vector<std::optional<double>> given_;
+    std::vector<double> search_z_, search_rates_;  ///< where the search begins; empty: as the model says
+    const CompiledModel* search_of_ = nullptr;     ///< the system that they belong to
 };
 
 }  // namespace netloop

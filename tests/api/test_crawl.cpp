@@ -19,7 +19,7 @@ std::vector<std::string> told(double stop)
 {
     netloop::CompiledSystem system =
         test::compile("system S { var slow init 1 ; var quick init 1 ; slow' = -slow * 1 s^-1 ; quick' = (cos(300 * time / 1 s) - quick) * 1 s^-1 }");
-    netloop::Simulation s(system.data().model, system.data().set->sources, {});
+    netloop::Simulation s(system.data().model, system.data().sources, {});
     s.evaluation().settle_parameters();
     s.start(0);
     std::vector<std::string> texts;

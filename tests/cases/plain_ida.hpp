@@ -59,7 +59,7 @@ private:
 // Values of all quantities at `stop` by IDA; empty if it gives up.
 inline std::vector<double> by_ida(const CompiledSystem& system, double stop, double tolerance = 1e-10)
 {
-    Simulation sim(system.data().model, system.data().set->sources, {});
+    Simulation sim(system.data().model, system.data().sources, {});
     sim.evaluation().settle_parameters();
     sim.start(0);
     Evaluation& e = sim.evaluation();

@@ -128,7 +128,7 @@ TEST_CASE("the exact Jacobian of every shipped model agrees with differences")
         Library library = Library::standard();
         library.load_file(model.file);
         CompiledSystem system = compile(library, {.system = "", .scenario = model.scenario});
-        Simulation simulation(system.data().model, system.data().set->sources, {});
+        Simulation simulation(system.data().model, system.data().sources, {});
         simulation.evaluation().settle_parameters();
         simulation.start(0);
         simulation.advance(0.3, {}, {});

@@ -282,7 +282,7 @@ TEST_CASE("every shipped model runs the same, bit for bit, whichever evaluator")
             IntegratorSettings settings;
             settings.method = IntegratorSettings::Method::bdf;
             settings.evaluator = e;
-            Simulation simulation(system.data().model, system.data().set->sources, settings);
+            Simulation simulation(system.data().model, system.data().sources, settings);
             simulation.evaluation().settle_parameters();
             simulation.start(0);
             simulation.advance(2, {0.5, 1}, {});

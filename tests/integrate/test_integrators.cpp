@@ -178,7 +178,7 @@ TEST_CASE("variable steps: with the order held, the error falls as the steps to 
         settings.method = method;
         settings.most_order = order;
         settings.tolerance = tolerance;
-        netloop::Simulation s(system.data().model, system.data().set->sources, settings);
+        netloop::Simulation s(system.data().model, system.data().sources, settings);
         s.evaluation().settle_parameters();
         s.start(0);
         s.advance(2 * std::numbers::pi, {}, {});

@@ -20,7 +20,7 @@ struct Started {
     Simulation simulation;
     State state;
 
-    explicit Started(const std::string& text) : system(test::compile(text)), simulation(system.data().model, system.data().set->sources, {}), state()
+    explicit Started(const std::string& text) : system(test::compile(text)), simulation(system.data().model, system.data().sources, {}), state()
     {
         simulation.evaluation().settle_parameters();
         simulation.start(0);
@@ -28,7 +28,7 @@ struct Started {
     }
     Verification look(double tolerance = 1e-6)
     {
-        Verifier verifier(*system.data().model, system.data().set->sources, tolerance, true);
+        Verifier verifier(*system.data().model, system.data().sources, tolerance, true);
         Evaluation& e = simulation.evaluation();
         e.at(state.time, state.z.data(), state.rates.data());
         e.outputs();
@@ -107,7 +107,7 @@ TEST_CASE("the size of an error is judged by the terms: a thousandth of a Pascal
 TEST_CASE("slopes: a polynomial that does not run as the equations say")
 {
     Started s("system S {\n var x : m init 1 m\n x' = -x / (1 s)\n}\n");
-    Verifier verifier(*s.system.data().model, s.system.data().set->sources, 1e-6, true);
+    Verifier verifier(*s.system.data().model, s.system.data().sources, 1e-6, true);
     Evaluation& e = s.simulation.evaluation();
     e.at(0, s.state.z.data(), s.state.rates.data());
     e.outputs();

@@ -1,12 +1,13 @@
 // SPDX-License-Identifier: Apache-2.0
-// Numbers of the unknowns of a reduced system by quantity and order.
+// The forms between the passes: the numbers of unknowns, each form as text, and what must hold of it.
 #pragma once
 
+#include <string>
 #include <utility>
 #include <vector>
 
-#include "compile/equation_system.hpp"
 #include "compile/matching.hpp"
+#include "compile/solver_form.hpp"
 
 namespace netloop {
 
@@ -33,5 +34,18 @@ private:
     std::vector<std::uint32_t> first_;
     std::vector<std::vector<std::pair<std::uint32_t, std::uint32_t>>> lists_;
 };
+
+/// One equation a line: "0 = ...".
+std::string text_of(const EquationSystem& system);
+/// States, choices of states, constraints; after the blocks are ordered, each block with its steps, iterates and residuals.
+std::string text_of(const ReducedSystem& reduced);
+
+/// What is broken in a form: an id that leads nowhere, counts that do not fit, a value used before it is settled. Empty: nothing. Never the user's fault. Cost:
+/// a walk over all expressions.
+std::string fault_of(const FlatModel& flat);
+/// `aliases_removed`: equations must be in representatives alone.
+std::string fault_of(const EquationSystem& system, bool aliases_removed);
+std::string fault_of(const ReducedSystem& reduced);
+std::string fault_of(const SolverForm& form);
 
 }  // namespace netloop

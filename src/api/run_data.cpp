@@ -1,0 +1,508 @@
+// SPDX-License-Identifier: Apache-2.0
+// A run from its start to its end: params, rows, steps, the closing of what was recorded.
+#include "api/run_data.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <atomic>
+#include <cmath>
+#include <cstdlib>
+#include <filesystem>
+#include <map>
+
+#include "api/run_settings.hpp"
+#include "base/interrupt.hpp"
+#include "compile/proof_of_sign.hpp"
+#include "files/input_file.hpp"
+#include "solve/explain.hpp"
+#include "solve/failure.hpp"
+
+namespace netloop {
+
+bool verify_all()
+{
+    const char* said = std::getenv("NETLOOP_VERIFY");
+    return said != nullptr && std::string(said) == "1";
+}
+
+namespace {
+
+// Between rows more points are verified, each at a share of their distance that is no simple number: a signal that has the same phase in all rows
+// has another one there.
+constexpr double kBetween = 0.3819660112501051;
+constexpr std::size_t kMostBetween = 250;  // where rows are closer than steps, more of them tell nothing new
+std::vector<double> points_between(const std::vector<double>& rows)
+{
+    std::vector<double> points;
+    std::size_t stride = std::max<std::size_t>(1, rows.size() / kMostBetween);
+    for (std::size_t k = 0; k + 1 < rows.size(); k += stride) points.push_back(rows[k] + kBetween * (rows[k + 1] - rows[k]));
+    return points;
+}
+std::vector<double> merged(const std::vector<double>& a, const std::vector<double>& b)
+{
+    std::vector<double> all(a.size() + b.size());
+    std::merge(a.begin(), a.end(), b.begin(), b.end(), all.begin());
+    return all;
+}
+
+std::string shown_number(const Unit& unit, double si)
+{
+    return std::isfinite(si) ? fmt::format("{:.6g}", unit.from_si(si)) : std::isnan(si) ? "no number" : si < 0 ? "-inf" : "inf";
+}
+
+}  // namespace
+
+std::string si_text(const Unit& unit, double si)
+{
+    return shown_number(unit, si) + (unit.text.empty() || unit.text == "1" ? "" : " " + unit.text);
+}
+
+// --- values from outside -----------------------------------------------------------------------------------------------
+
+std::vector<ParameterId> Run::Data::given_parameters() const
+{
+    std::vector<ParameterId> list;
+    for (ParameterId p = 0; p < given.size(); ++p)
+        if (given[p]) list.push_back(p);
+    return list;
+}
+
+double Run::Data::checked_si(ParameterId p, const Quantity& value) const
+{
+    const FlatParameter& f = flat().parameters[p];
+    if (!std::isfinite(value.value)) throw UsageError(fmt::format("'{}' cannot be set to {}", f.path, value.value));
+    if (value.unit.empty()) {
+        bool plain = f.unit.dimension.dimensionless() && f.unit.scale == 1;
+        if (!plain && value.value != 0)
+            throw UsageError(fmt::format("'{}' is declared in [{}], the value {:g} has no unit; write q({:g}, \"{}\")", f.path, f.unit.text, value.value,
+                                         value.value, f.unit.text));
+        return value.value;
+    }
+    Unit unit;
+    UnitProblem problem;
+    if (!parse_unit(value.unit, unit, problem)) throw UsageError(fmt::format("{}{}", problem.text, problem.hint.empty() ? "" : "; " + problem.hint));
+    if (!(unit.dimension == f.unit.dimension)) throw UsageError(fmt::format("'{}' is declared in [{}], the value is in [{}]", f.path, f.unit.text, value.unit));
+    return unit.to_si(value.value);
+}
+
+RunError Run::Data::problem_error(const Evaluation::ParameterProblem& problem) const
+{
+    const FlatParameter& p = flat().parameters[problem.parameter];
+    std::string place = place_text(system->sources, p.origin.span);
+    if (!place.empty()) place += ": ";
+    auto shown = [&](double si) { return shown_number(p.unit, si); };
+    if (problem.not_finite) return {"out-of-range", fmt::format("{}param '{}' has no finite value", place, p.path)};
+    return {"out-of-range",
+            fmt::format("{}param '{}' is {} {}, outside its range {} .. {} {}", place, p.path, shown(problem.value), p.unit.text, shown(problem.low),
+                        shown(problem.high), p.unit.text),
+            "give a value in the range; the range stands with the declaration of the param"};
+}
+
+void Run::Data::settle(Evaluation& evaluation)
+{
+    if (auto problem = evaluation.settle_parameters()) throw problem_error(*problem);
+}
+
+Evaluation& Run::Data::params_alone()
+{
+    if (started()) return simulation->evaluation();
+    if (before == nullptr) {
+        before = std::make_unique<Evaluation>(system->model, Evaluator::plain);
+        settled = false;
+    }
+    if (!settled)
+        for (ParameterId p = 0; p < given.size(); ++p) given[p] ? before->give(p, *given[p]) : before->take_back(p);
+    return *before;
+}
+
+double Run::Data::param(ParameterId p)
+{
+    Evaluation& e = params_alone();
+    if (!started() && !settled) {
+        settle(e);
+        settled = true;
+    }
+    return e.parameter(p);
+}
+
+void Run::Data::give(const std::vector<std::pair<ParameterId, double>>& values)
+{
+    const Graph& graph = flat().graph;
+    for (const auto& [p, si] : values) {
+        const FlatParameter& f = flat().parameters[p];
+        if (!std::isfinite(si)) throw UsageError(fmt::format("'{}' cannot be set to {}", f.path, si));
+        // where the range is given in numbers it can be looked at alone
+        double low = f.low != kNoNode && graph.is_constant(f.low) ? graph.value(f.low) : -HUGE_VAL;
+        double high = f.high != kNoNode && graph.is_constant(f.high) ? graph.value(f.high) : HUGE_VAL, slack = 1e-12 * std::abs(si);
+        if (si < low - slack || si > high + slack) throw problem_error({p, si, low, high, false});
+    }
+    std::vector<std::pair<ParameterId, std::optional<double>>> was;
+    for (const auto& [p, si] : values) {
+        was.emplace_back(p, given[p]);
+        given[p] = si;
+    }
+    settled = looked = false;
+    if (!started()) return;
+    auto put = [&] {
+        for (const auto& [p, old] : was) given[p] ? simulation->evaluation().give(p, *given[p]) : simulation->evaluation().take_back(p);
+    };
+    try {
+        put();
+        settle(simulation->evaluation());
+        look_at_assumptions();
+        guarded([&] { simulation->reconcile(); });
+    } catch (const Error&) {
+        // a refused value leaves the run as it was
+        for (auto old = was.rbegin(); old != was.rend(); ++old) given[old->first] = old->second;
+        put();
+        simulation->evaluation().settle_parameters();
+        guarded([&] { simulation->reconcile(); });
+        throw;
+    }
+}
+
+// --- start and steps ---------------------------------------------------------------------------------------------------
+
+std::unique_ptr<Verifier> Run::Data::make_verifier()
+{
+    auto verifier = std::make_unique<Verifier>(model(), system->sources, tolerance, own_steps);
+    verifier->params(simulation->evaluation(), given_parameters());
+    return verifier;
+}
+
+void Run::Data::make_simulation(const RunOptions& options)
+{
+    IntegratorSettings settings = integrator_settings(options, system->tolerance.value_or(1e-6));
+    settings.own = system->tolerances;
+    tolerance = settings.tolerance;
+    using Method = IntegratorSettings::Method;
+    own_steps = !has_fixed_step(settings.method) && settings.method != Method::ida && settings.method != Method::cvode;
+    summary.integrator = settings.name;
+    simulation = std::make_unique<Simulation>(system->model, system->sources, settings);
+    for (ParameterId p = 0; p < given.size(); ++p)
+        if (given[p]) simulation->evaluation().give(p, *given[p]);
+    settle(simulation->evaluation());
+    look_at_assumptions();
+    looked = false;
+}
+
+// Coefficients of params alone that were divided by: one that is zero here needs the other form of the system.
+void Run::Data::look_at_assumptions()
+{
+    if (model().careful == nullptr) return;
+    Evaluation& e = simulation->evaluation();
+    e.work_out(model().assumed);
+    const auto& assumed = model().form.reduced.system.assumed;
+    for (std::size_t k = 0; k < assumed.size(); ++k) {
+        double value = e.value_at(model().assumed.results[2 * k]), size = e.value_at(model().assumed.results[2 * k + 1]);
+        if (std::abs(value) > ProofOfSign::kCancelled * size && std::isfinite(value)) continue;
+        if (simulation->started())
+            throw RunError("run-failed", fmt::format("the equations of this run divide by {}, which would become {:g}", flat().node_text(assumed[k]), value),
+                           "begin a new run with this value");
+        auto other = std::make_shared<CompiledSystemData>(*system);
+        other->model = model().careful->get();
+        system = std::move(other);
+        before.reset();
+        simulation = std::make_unique<Simulation>(system->model, system->sources, simulation->settings());
+        for (ParameterId p = 0; p < given.size(); ++p)
+            if (given[p]) simulation->evaluation().give(p, *given[p]);
+        simulation->evaluation().settle_parameters();
+        return;
+    }
+}
+
+void Run::Data::take_output_times(Recorder& to) const
+{
+    std::optional<double> every = to.options.output_every;
+    if (!every && !system->output_points && system->output_at.empty()) every = system->output_every;
+    if (every && (!(*every > 0) || !std::isfinite(*every)))
+        throw UsageError(fmt::format("an output interval of {:g} s: it must be longer than 0 s, and end", *every));
+    if (!to.stop) {
+        to.every = every;
+        if (!every) to.times = system->output_at;
+        to.times.push_back(0);
+        std::sort(to.times.begin(), to.times.end());
+        return;
+    }
+    double stop = *to.stop;
+    if (every) {
+        if (stop / *every > 1e8) throw UsageError(fmt::format("an output interval of {:g} s over {:g} s gives more than 100 million rows", *every, stop));
+        for (std::size_t k = 0;; ++k) {
+            double t = static_cast<double>(k) * *every;
+            if (t > stop - 1e-9 * *every) break;
+            to.times.push_back(t);
+        }
+    } else if (!system->output_at.empty()) {
+        to.times.push_back(0);
+        for (double t : system->output_at)
+            if (t > 0 && t < stop) to.times.push_back(t);
+        std::sort(to.times.begin(), to.times.end());
+    } else {
+        auto n = static_cast<std::size_t>(system->output_points.value_or(501));
+        for (std::size_t k = 0; k + 1 < n; ++k) to.times.push_back(stop * static_cast<double>(k) / static_cast<double>(n - 1));
+    }
+    to.times.push_back(stop);
+}
+
+std::vector<double> Recorder::rows_up_to(double target)
+{
+    if (every) {
+        std::vector<double> rows;
+        for (;; ++next) {
+            double t = static_cast<double>(next) * *every;
+            if (t > target + 1e-9 * *every) break;
+            rows.push_back(std::min(t, target));
+        }
+        return rows;
+    }
+    auto first = times.begin() + static_cast<std::ptrdiff_t>(next);
+    auto last = std::upper_bound(first, times.end(), target);
+    std::vector<double> rows(first, last);
+    bool all = last == times.end();
+    next = static_cast<std::size_t>(last - times.begin());
+    // behind the last row that was asked for, and where none was: one for each stretch
+    if (all && (rows.empty() || rows.back() < target)) rows.push_back(target);
+    return rows;
+}
+
+void Run::Data::start()
+{
+    std::vector<std::pair<std::uint32_t, double>> memories;
+    std::vector<double> known = recorded_state(memories);
+    if (search_from) simulation->evaluation().begin_search_from(search_from->z, search_from->rates);
+    simulation->start(0, known, memories);
+}
+
+// Values of the members of z and of memories from the recording that the scenario begins from; empty if it does not.
+std::vector<double> Run::Data::recorded_state(std::vector<std::pair<std::uint32_t, double>>& memories) const
+{
+    if (system->begin_from.empty()) return {};
+    std::filesystem::path beside = std::filesystem::path(system->folder) / system->begin_from;
+    Recording from = Recording::load(std::filesystem::exists(beside) ? beside.string() : system->begin_from);
+    if (from.n_rows() == 0) throw RecordingError(fmt::format("'{}' has no rows to begin from", system->begin_from));
+    double at = system->begin_at.value_or(from.time().final());
+    if (!(at >= from.time().first() && at <= from.time().final()))
+        throw RecordingError(
+            fmt::format("'{}' holds {:g} s to {:g} s; there is no state at {:g} s in it", system->begin_from, from.time().first(), from.time().final(), at));
+    const auto& resolutions = model().form.reduced.system.resolutions;
+    std::vector<double> known(model().n(), std::nan(""));
+    std::vector<std::string> missing;
+    std::map<std::pair<QuantityId, std::uint32_t>, std::size_t> z_of;
+    for (std::size_t i = 0; i < model().n(); ++i) {
+        Variable v = model().form.z[i].variable;
+        z_of[{v.quantity, v.order}] = i;
+    }
+    // any quantity that is, up to sign and derivative, a member of z may tell its value
+    for (QuantityId q = 0; q < resolutions.size(); ++q) {
+        const Resolution& r = resolutions[q];
+        if (r.known != kNoNode) continue;
+        std::string name = flat().quantities[q].path;
+        for (std::uint32_t k = 0; k < 4; ++k, name += "'") {
+            auto it = z_of.find({r.representative, r.order + k});
+            if (it == z_of.end() || std::isfinite(known[it->second])) continue;
+            if (const Column* c = from.find(name)) known[it->second] = r.sign * c->at(at, from.time());
+        }
+    }
+    for (std::size_t i = 0; i < known.size(); ++i) {
+        ZEntry::Kind kind = model().form.z[i].kind;
+        if (kind == ZEntry::Kind::state && !std::isfinite(known[i])) missing.push_back(variable_name(model(), model().form.z[i].variable));
+    }
+    const auto& events = model().form.events;
+    std::size_t last = 0;  // memories hold their value from row to row, so that of the last row counts
+    while (last + 1 < from.n_rows() && from.time().values[last + 1] <= at) ++last;
+    for (std::uint32_t i = 0; i < events.memories.size(); ++i) {
+        if (events.memories[i].hidden) continue;
+        if (const Column* c = from.find(events.memories[i].path))
+            memories.emplace_back(i, c->values[last]);
+        else
+            missing.push_back(events.memories[i].path);
+    }
+    for (const FlatSequence& q : events.sequences) {
+        const Column* dwell = from.find(q.path + ".dwell");
+        // time begins at 0 again: the stage was entered before that
+        if (dwell != nullptr) memories.emplace_back(q.since, -(dwell->values[last] + at - from.time().values[last]));
+    }
+    if (!missing.empty())
+        throw RecordingError(fmt::format("'{}' does not hold the whole state: {} {} missing; record with no 'keep', or keep {} too", system->begin_from,
+                                         fmt::join(missing, ", "), missing.size() == 1 ? "is" : "are", missing.size() == 1 ? "it" : "them"));
+    return known;
+}
+
+void Run::Data::begin(const RunOptions& options, bool records)
+{
+    recorder.reset();
+    simulation.reset();
+    summary = {};
+    std::optional<double> stop = options.stop ? options.stop : system->stop;
+    if (stop && (!(*stop > 0) || !std::isfinite(*stop))) throw UsageError(fmt::format("a stop time of {:g} s: it must lie behind the start at 0 s", *stop));
+    make_simulation(options);
+    recording = {};
+    if (!records) {
+        guarded([&] { start(); });
+        return;
+    }
+    Recorder made;
+    made.options = options;
+    made.stop = stop;
+    RecordingHead about = head(options.keep.empty() ? system->keep : options.keep, made.columns);
+    take_output_times(made);
+    if (!options.out.empty()) made.writer = open_writer(options.out, about, system->files_read);
+    recording.system = about.system;
+    recording.scenario = about.scenario;
+    recording.columns = about.columns;
+    recording.origin = about.origin;
+    recording.figures = about.figures;
+    made.row.resize(about.columns.size());
+    made.outputs.resize(model().form.outputs.size());
+    made.blocks.emplace(recording, options.in_memory ? std::max<std::size_t>(made.times.size(), 1) : 0);
+    recorder.emplace(std::move(made));
+    if (options.verify || verify_all()) {
+        recorder->verifier = make_verifier();
+        simulation->on_start = [this](const State& s, Evaluation& e) { recorder->verifier->start(s, e, demanded_inits()); };
+    }
+    InterruptScope scope(options.interrupt);
+    try {
+        start();
+    } catch (const NumericFailure& failure) {
+        // what was interrupted has no value
+        bool ended = interrupt_asked();
+        close(false, ended ? "interrupted" : failure.what());
+        if (!ended) throw with_open_ports(failure);
+    } catch (const Interrupted& interrupted) {  // while another system of equations was compiled
+        close(false, interrupted.what());
+    }
+    if (simulation != nullptr) simulation->on_start = {};
+}
+
+bool Run::Data::advance(double target)
+{
+    looked = false;
+    if (!recorder) {
+        bool done = false;
+        guarded([&] { done = simulation->advance(target, {}, {}); });
+        return done;
+    }
+    Recorder& r = *recorder;
+    std::vector<double> rows = r.rows_up_to(target), between;
+    if (r.verifier != nullptr) between = points_between(rows);
+    Verifier::Near near{[&](double t, State& s) { simulation->interpolate(t, s); }, [&](State& s) { simulation->solve_from_states(s); }};
+    auto sink = [&](const State& s, Evaluation& e) {
+        if (!e.outputs(r.outputs.data()))
+            for (std::size_t i = 0; i < r.outputs.size(); ++i)
+                if (!std::isfinite(r.outputs[i])) fail_output(i, s, e);
+        check_conditions(s, e);
+        if (r.verifier != nullptr) r.verifier->point(s, e);
+        if (std::binary_search(between.begin(), between.end(), s.time)) {
+            double step = simulation->last_step();
+            if (s.time + Verifier::kFar * step <= simulation->state().time)
+                r.verifier->slopes(s, e, step, near);  // not every method goes beyond the end of its step
+            ++r.n_between;
+            return;
+        }
+        r.row[0] = s.time;
+        for (std::size_t i = 0; i < r.columns.size(); ++i) r.row[i + 1] = r.outputs[r.columns[i]];
+        if (r.options.in_memory) r.blocks->add(r.row.data());
+        if (r.writer != nullptr) r.writer->row(r.row.data());
+    };
+    InterruptScope scope(r.options.interrupt);
+    // the user's wish to end, and the end of the time that was granted
+    std::atomic<bool> to_end{false};
+    bool over_time = false;
+    CrawlWatch watch(*simulation, target, r.options.crawls);
+    auto after_step = [&](double t) {
+        watch.look(t);
+        over_time = r.options.time_limit && std::chrono::duration<double>(std::chrono::steady_clock::now() - r.begun).count() > *r.options.time_limit;
+        if (over_time) to_end = true;
+        if (r.options.interrupt != nullptr && r.options.interrupt->load(std::memory_order_relaxed)) to_end = true;
+        if (r.options.progress) r.options.progress(t);
+    };
+    const std::atomic<bool>* ended_by = r.options.time_limit ? &to_end : r.options.interrupt;
+    try {
+        bool done =
+            simulation->advance(target, merged(rows, between), sink, ended_by, r.options.time_limit || r.options.crawls ? after_step : r.options.progress);
+        const std::string& stopped = simulation->stopped_by();
+        if (!done && stopped.empty())
+            summary.reason = over_time ? fmt::format("the time limit of {:g} s was reached", *r.options.time_limit) : "interrupted";
+        else
+            summary.reason = !done ? "the model said stop: " + stopped : "the stop time was reached";
+        summary.complete = done || !stopped.empty();
+        return done;
+    } catch (const NumericFailure& failure) {
+        bool ended = interrupt_asked();
+        close(false, ended ? "interrupted" : failure.what());
+        if (!ended) throw with_open_ports(failure);
+    } catch (const Interrupted& interrupted) {
+        close(false, interrupted.what());
+    } catch (const RecordingError& error) {
+        r.blocks->flush();
+        summary.reason = error.what();
+        recording.complete = false;
+        recording.reason = error.what();
+        summarize(simulation->state().time);
+        recorder.reset();
+        throw;
+    }
+    return false;
+}
+
+void Run::Data::end()
+{
+    bool complete = summary.complete;
+    std::string reason = summary.reason;
+    take_measures(*simulation, system->sources, summary);
+    bool asked = recorder->options.verify;
+    Verification verified = close(complete, reason);
+    if (!asked && verified.done && !verified.holds) throw RunError("not-verified", "the run does not meet its model as written: " + verified.text());
+}
+
+Verification Run::Data::close(bool complete, const std::string& reason)
+{
+    Recorder& r = *recorder;
+    r.blocks->flush();
+    summary.complete = complete;
+    summary.reason = reason;
+    recording.complete = complete;
+    recording.reason = reason;
+    summarize(simulation->state().time);
+    summary.rows -= r.n_between;
+    Verification verified;
+    if (r.verifier != nullptr) verified = r.verifier->result();
+    if (r.options.verify) summary.verification = verified;
+    recording.events = summary.event_record;
+    recording.measures = summary.measures;
+    recording.demands = summary.demands;
+    recording.assumed = summary.assumed;
+    for (const std::string& h : summary.held) recording.assumed.push_back("nothing settles it, it is held: " + h);
+    if (r.writer != nullptr) {
+        r.writer->events(summary.event_record);
+        r.writer->results({recording.measures, recording.demands, recording.assumed});
+        Filed filed = r.writer->finish(complete, reason);
+        summary.recorded = filed.path;
+        summary.recording_notes = filed.notes;
+    }
+    recorder.reset();
+    return verified;
+}
+
+Verification Run::Data::verify()
+{
+    std::unique_ptr<Verifier> verifier = make_verifier();
+    State s = simulation->state();
+    Evaluation& e = simulation->evaluation();
+    e.at(s.time, s.z.data(), s.rates.data());
+    e.outputs();
+    verifier->point(s, e);
+    return verifier->result();
+}
+
+void Run::Data::look()
+{
+    if (looked) return;
+    const State& s = simulation->state();
+    simulation->evaluation().at(s.time, s.z.data(), s.rates.data());
+    simulation->evaluation().outputs();
+    looked = true;
+}
+
+}  // namespace netloop
