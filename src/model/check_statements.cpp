@@ -134,6 +134,28 @@ void UnitChecker::check_joint(const JointDecl& joint, Context& context)
     }
 }
 
+// A loop of a component repeats equations and joints; what a name would stand for in its rounds is an array, declared before it.
+void UnitChecker::refuse_declarations(const Block& body)
+{
+    for (const Statement* s : body) {
+        if (const auto* branch = s->as<IfDecl>()) {
+            refuse_declarations(branch->then_block);
+            refuse_declarations(branch->else_block);
+        }
+        const auto* quantity = s->as<QuantityDecl>();
+        bool declares = quantity != nullptr ? quantity->kind != QuantityKind::let
+                                            : s->as<PortDecl>() != nullptr || s->as<PartDecl>() != nullptr || s->as<SlotDecl>() != nullptr ||
+                                                  s->as<FluidUseDecl>() != nullptr || s->as<SequenceDecl>() != nullptr || s->as<FunctionDecl>() != nullptr ||
+                                                  s->as<TableDecl>() != nullptr || s->as<OpenUnitDecl>() != nullptr;
+        if (!declares) continue;
+        Span span = s->span;
+        std::string name = definition_name(*s, span);
+        set_.diagnostics.report(messages::unexpected_here, span, fmt::format("the declaration of '{}' in a loop", name))
+            .mend(s->as<PartDecl>() != nullptr || quantity != nullptr ? fmt::format("declare an array before the loop, {}[3], and use {}[k] in it", name, name)
+                                                                      : "declare it before the loop");
+    }
+}
+
 // A component as a branch sees it: where both branches of an option declare a name, the branch's own declaration counts in it.
 const ComponentInfo* UnitChecker::seen_in(const Block& branch, const ComponentInfo* info)
 {
@@ -215,6 +237,7 @@ void UnitChecker::check_statement(const Statement& s, Context& context, const st
                     check_block(node.body, context, results);
                     return;
                 }
+                refuse_declarations(node.body);
                 for (const Statement* inner : node.body) {
                     const auto* let = inner->template as<QuantityDecl>();
                     if (let == nullptr || let->kind != QuantityKind::let) {

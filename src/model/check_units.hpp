@@ -88,6 +88,7 @@ private:
     const ComponentInfo* seen_in(const Block& branch, const ComponentInfo* info);
     void check_quantity(const QuantityDecl& q, Context& context);
     void check_kind_use(const KindUse& use, Context& context, bool fluid, const std::string& name = {}, const std::string& index = {});
+    void refuse_declarations(const Block& body);
     void check_joint(const JointDecl& joint, Context& context);
     void expect_condition(const Expr& e, Context& context);
     void expect_equal(const Expr& left, const Type& a, const char* relation, const Expr& right, const Type& b);
