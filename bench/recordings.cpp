@@ -12,7 +12,7 @@
 #include <filesystem>
 #include <functional>
 
-#include "show/plot.hpp"
+#include "figures/plot.hpp"
 #include "verified.hpp"
 
 namespace fs = std::filesystem;

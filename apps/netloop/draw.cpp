@@ -5,7 +5,7 @@
 #include <memory>
 
 #include "commands.hpp"
-#include "show/diagram.hpp"
+#include "figures/diagram.hpp"
 
 namespace {
 

@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: Apache-2.0
-#include "show/plot.hpp"
+#include "figures/plot.hpp"
 
 #include <fmt/format.h>
 

@@ -8,7 +8,7 @@
 #include <numeric>
 
 #include "commands.hpp"
-#include "show/plot.hpp"
+#include "figures/plot.hpp"
 
 namespace {
 

@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: Apache-2.0
-#include "show/report.hpp"
+#include "figures/report.hpp"
 
 #include <fmt/format.h>
 

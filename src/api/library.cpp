@@ -12,18 +12,8 @@
 #include "language/format.hpp"
 #include "language/parser.hpp"
 #include "model/check_units.hpp"
-#include "netloop/quantity.hpp"
 
 namespace netloop {
-
-double Quantity::si() const
-{
-    if (unit.empty()) return value;
-    Unit parsed;
-    UnitProblem problem;
-    if (!parse_unit(unit, parsed, problem)) throw UsageError(fmt::format("{}{}", problem.text, problem.hint.empty() ? "" : "; " + problem.hint));
-    return parsed.to_si(value);
-}
 
 Diagnostic export_diagnostic(const SourceDiagnostic& d, const SourceSet& sources)
 {

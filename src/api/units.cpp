@@ -7,6 +7,7 @@
 #include <cctype>
 
 #include "netloop/error.hpp"
+#include "netloop/quantity.hpp"
 #include "units/unit.hpp"
 
 namespace netloop {
@@ -89,6 +90,15 @@ std::string units_page()
                            u.offset != 0 ? fmt::format(", its 0 at {:.10g} {}", u.offset, u.si) : "", u.prefixes ? "all" : "", u.text);
     }
     return out;
+}
+
+double Quantity::si() const
+{
+    if (unit.empty()) return value;
+    Unit parsed;
+    UnitProblem problem;
+    if (!parse_unit(unit, parsed, problem)) throw UsageError(fmt::format("{}{}", problem.text, problem.hint.empty() ? "" : "; " + problem.hint));
+    return parsed.to_si(value);
 }
 
 }  // namespace netloop

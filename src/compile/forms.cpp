@@ -3,10 +3,62 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+#include <memory>
 #include <stdexcept>
 #include <vector>
 
 namespace netloop {
+
+EquationSystem clone(const EquationSystem& system)
+{
+    EquationSystem copy;
+    copy.flat = std::make_unique<FlatModel>(*system.flat);
+    copy.written = system.written;
+    copy.equations = system.equations;
+    copy.conditions = system.conditions;
+    copy.resolutions = system.resolutions;
+    copy.record = system.record;
+    copy.may_assume = system.may_assume;
+    copy.assumed = system.assumed;
+    return copy;
+}
+
+std::vector<Variable> EquationSystem::variables(NodeId node) const
+{
+    std::vector<Variable> list;
+    std::vector<NodeId> stack{node};
+    std::vector<NodeId> seen;
+    constexpr std::size_t kMostVisits = 1000;
+    std::size_t visits = 0;
+    // expressions are small; a sorted list of visited nodes keeps this linear enough without touching the whole arena
+    while (!stack.empty()) {
+        NodeId id = stack.back();
+        stack.pop_back();
+        const Node& n = graph()[id];
+        if (n.op == Op::quantity) list.push_back({n.a, n.b});
+        for (int k = first_child(n.op); k < end_of_children(n.op); ++k) {
+            NodeId child = k == 0 ? n.a : k == 1 ? n.b : n.c;
+            if (child == kNoNode || n_children(graph()[child].op) == 0) {
+                if (child != kNoNode && graph()[child].op == Op::quantity) list.push_back({graph()[child].a, graph()[child].b});
+                continue;
+            }
+            if (std::find(seen.begin(), seen.end(), child) != seen.end()) continue;
+            if (seen.size() < 64) seen.push_back(child);
+            stack.push_back(child);
+        }
+        if (++visits > kMostVisits) {  // large, or heavily shared: visit each node once instead
+            list.clear();
+            for (NodeId below : graph().reachable({node}))
+                if (graph()[below].op == Op::quantity) list.push_back({graph()[below].a, graph()[below].b});
+            break;
+        }
+    }
+    auto less = [](Variable a, Variable b) { return a.quantity != b.quantity ? a.quantity < b.quantity : a.order < b.order; };
+    std::sort(list.begin(), list.end(), less);
+    list.erase(std::unique(list.begin(), list.end()), list.end());
+    return list;
+}
 
 std::string text_of(const EquationSystem& system)
 {

@@ -35,6 +35,9 @@ private:
     std::vector<std::vector<std::pair<std::uint32_t, std::uint32_t>>> lists_;
 };
 
+/// With a flat model and a graph of its own.
+EquationSystem clone(const EquationSystem& system);
+
 /// One equation a line: "0 = ...".
 std::string text_of(const EquationSystem& system);
 /// States, choices of states, constraints; after the blocks are ordered, each block with its steps, iterates and residuals.

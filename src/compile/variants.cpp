@@ -47,20 +47,6 @@ private:
 
 }  // namespace
 
-EquationSystem clone(const EquationSystem& system)
-{
-    EquationSystem copy;
-    copy.flat = std::make_unique<FlatModel>(*system.flat);
-    copy.written = system.written;
-    copy.equations = system.equations;
-    copy.conditions = system.conditions;
-    copy.resolutions = system.resolutions;
-    copy.record = system.record;
-    copy.may_assume = system.may_assume;
-    copy.assumed = system.assumed;
-    return copy;
-}
-
 std::vector<std::uint32_t> find_structural_switches(const ReducedSystem& r)
 {
     constexpr std::size_t kAllCombinations = 6;  // of more switches in a block only some are looked at

@@ -7,8 +7,6 @@
 
 namespace netloop {
 
-EquationSystem clone(const EquationSystem& system);
-
 /// The switches (indices into FlatModel::switches) for which one system will not do for both values: in some combination the equations of
 /// a block no longer settle its highest derivatives. Call after the blocks are ordered.
 std::vector<std::uint32_t> find_structural_switches(const ReducedSystem& reduced);

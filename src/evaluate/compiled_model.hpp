@@ -12,16 +12,9 @@
 #include "compile/variants.hpp"
 #include "evaluate/event_programs.hpp"
 #include "evaluate/program.hpp"
+#include "evaluate/sparse_pattern.hpp"
 
 namespace netloop {
-
-/// Compressed columns: the rows of column c are rows[starts[c] .. starts[c + 1]), ascending.
-struct SparsePattern {
-    std::uint32_t n_columns = 0;
-    std::vector<std::int64_t> starts{0};
-    std::vector<std::int64_t> rows;
-    std::size_t n_entries() const { return rows.size(); }
-};
 
 /// Values of some parameters: result k of the program is that of parameters[k].
 struct ParameterValues {

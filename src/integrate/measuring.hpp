@@ -5,7 +5,7 @@
 #include <functional>
 #include <vector>
 
-#include "moments/moments.hpp"
+#include "events/events.hpp"
 #include "solve/signals.hpp"
 
 namespace netloop {

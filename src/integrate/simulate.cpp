@@ -19,7 +19,7 @@ Simulation::Simulation(std::shared_ptr<const CompiledModel> model, const SourceS
       consistent_(evaluation_),
       looking_(evaluation_),
       settings_(settings),
-      moments_(evaluation_, consistent_, sources_),
+      events_(evaluation_, consistent_, sources_),
       measuring_(evaluation_, settings.tolerance),
       limits_(evaluation_, sources_, settings.tolerance),
       jumped_(evaluation_.model().n(), 0)
@@ -41,7 +41,7 @@ Simulation::Simulation(std::shared_ptr<const CompiledModel> model, const SourceS
 void Simulation::start(double time, const std::vector<double>& known, const std::vector<std::pair<std::uint32_t, double>>& memories)
 {
     constexpr int kMostRounds = 20;
-    moments_.before_start(time, memories);
+    events_.before_start(time, memories);
     std::exception_ptr first_failure;  // of the system that the model begins with: what its user knows
     for (int round = 0;; ++round) {
         report_ = {};
@@ -50,11 +50,11 @@ void Simulation::start(double time, const std::vector<double>& known, const std:
         } catch (const NumericFailure&) {
             // another system of the family may have a start where this one has none
             if (first_failure == nullptr) first_failure = std::current_exception();
-            if (!moments_.try_variant()) std::rethrow_exception(first_failure);
+            if (!events_.try_variant()) std::rethrow_exception(first_failure);
             continue;
         }
-        bool again = moments_.settle_memories(state_);
-        again = moments_.take_variant(state_) || again;
+        bool again = events_.settle_memories(state_);
+        again = events_.take_variant(state_) || again;
         if (!again) break;
         if (round > kMostRounds)
             throw NumericFailure("start-failed", "the starts of memories and of the equations depend on each other without settling",
@@ -63,7 +63,7 @@ void Simulation::start(double time, const std::vector<double>& known, const std:
     begun_with_ = state_;
     evaluation_.selection().set_rates(state_.z, state_.rates);
     if (on_start) on_start(state_, evaluation_);
-    moments_.begin(state_);
+    events_.begin(state_);
     renew_states();
     evaluation_.selection().set_rates(state_.z, state_.rates);
     take_integrator();
@@ -92,8 +92,8 @@ void Simulation::reconcile()
     const State before = state_;
     try {
         consistent_.solve(state_, sources_);
-        moments_.parameters_changed();
-        moments_.happen(state_, {});
+        events_.parameters_changed();
+        events_.happen(state_, {});
     } catch (const NumericFailure&) {
         state_ = before;
         throw;
@@ -242,10 +242,10 @@ bool Simulation::advance(double target, const std::vector<double>& outputs, cons
     const SolverForm& first = evaluation_.first_model()->form;
     const bool looks_at_state = !first.choices.empty() || !first.conditions.empty();
     Delays* delays = evaluation_.delays();
-    moments_.look_until(target, state_.time);
+    events_.look_until(target, state_.time);
     signals_.renew(evaluation_);
     while (state_.time < target - same_moment(target)) {
-        if (!moments_.stop().empty()) return false;
+        if (!events_.stop().empty()) return false;
         if (interrupted != nullptr && interrupted->load(std::memory_order_relaxed)) {
             integrator_->interpolate(state_.time, state_);
             return false;
@@ -254,7 +254,7 @@ bool Simulation::advance(double target, const std::vector<double>& outputs, cons
         Delays::Break delayed{HUGE_VAL, Delays::kSmoothest + 1};
         if (delays != nullptr) delayed = delays->next_break(from);
         knot = std::min(knot, delayed.time);
-        double limit = std::min({target, knot, moments_.next_time()});
+        double limit = std::min({target, knot, events_.next_time()});
         if (delays != nullptr) limit = std::min(limit, from + delays->shortest());
         if (!has_fixed_step(settings_.method)) limit = std::min(limit, signals_.limit(from, target));
         if (fragile_) begun_ = state_;
@@ -269,7 +269,7 @@ bool Simulation::advance(double target, const std::vector<double>& outputs, cons
                 from, t, [&](double at, State& s) { integrator_->interpolate(at, s); }, [&](State& s) { looking().solve(s, sources_); });
         bool found = stopped == Integrator::Stopped::root;
         bool at_limit = stopped == Integrator::Stopped::target;
-        bool clocked = at_limit && moments_.due(limit);
+        bool clocked = at_limit && events_.due(limit);
         bool broken = at_limit && delayed.time <= limit;
         bool jump = broken && delayed.order == 0;
         // a slope that breaks makes the past useless; what is smoother than that is only not to be stepped over
@@ -297,9 +297,9 @@ bool Simulation::advance(double target, const std::vector<double>& outputs, cons
         // a condition that stood at its zero when integration began anew may be on the side that its mode denies: no crossing is seen,
         // so the event is taken here, one step late
         auto disagree = [&] {
-            if (!moments_.modes().disagree(state_)) return false;
+            if (!events_.modes().disagree(state_)) return false;
             // what is no state was solved to the tolerance alone: told apart closely where it seems to matter
-            return !looks_at_solved_ || !evaluation_.solve_rest(t, state_.z, state_.rates) || moments_.modes().disagree(state_);
+            return !looks_at_solved_ || !evaluation_.solve_rest(t, state_.z, state_.rates) || events_.modes().disagree(state_);
         };
         bool late = !found && !clocked && looks_at_state && disagree();
         bool event = found || clocked || late || jump;
@@ -312,14 +312,14 @@ bool Simulation::advance(double target, const std::vector<double>& outputs, cons
             integrator_->restart(state_);
         }
         if (event) moment(found ? integrator_->crossings() : std::vector<int>{}, sink);
-        moments_.look_for_pile_up(state_);
+        events_.look_for_pile_up(state_);
         look_for_standstill(target);
         if (progress) progress(state_.time);
     }
     rows_up_to(target, false);
     state_.time = std::max(state_.time, target);  // an event may have come that little before it
     consistent_.solve(state_, sources_);
-    return moments_.stop().empty();
+    return events_.stop().empty();
 }
 
 // Very many steps that bring the run on by next to nothing will not bring it to its end.
@@ -348,7 +348,7 @@ void Simulation::count_step(double taken)
         step_before_event_ = 0;
         return;
     }
-    moments_.log().charge(1, taken);
+    events_.log().charge(1, taken);
 }
 
 // What has no history behind an event: members of z whose value or rate jumped by more than the error that a step may have.
@@ -410,9 +410,9 @@ void Simulation::moment(const std::vector<int>& found, const RowSink& sink)
     std::vector<double> sources;
     if (delays != nullptr) sources = delay_sources(state_);
     if (delays != nullptr) delays->look_behind_jumps(true);
-    moments_.happen(state_, found);
-    if (delays != nullptr && (moments_.touched() || moments_.log().any())) break_delays(sources);
-    settled_ = moments_.settled();
+    events_.happen(state_, found);
+    if (delays != nullptr && (events_.touched() || events_.log().any())) break_delays(sources);
+    settled_ = events_.settled();
     signals_.renew(evaluation_);
     measuring_.jump(state_);
     recorded();  // after
@@ -429,10 +429,10 @@ void Simulation::moment(const std::vector<int>& found, const RowSink& sink)
     if (burst_ == 0 || burst_ % kMostInARow == 0) {
         constexpr double kClose = 1e-5;  // of the time that has passed
         if (burst_ > 0 && state_.time - burst_begin_ < kClose * std::max(1e-3, std::abs(state_.time)))
-            moments_.chattering(state_.time, "conditions switch back and forth without end");
+            events_.chattering(state_.time, "conditions switch back and forth without end");
         burst_begin_ = state_.time;
     }
-    bool nothing = !other_system && !moments_.touched() && !anything_jumped() && moments_.next_time() > integrator_->end_of_step();
+    bool nothing = !other_system && !events_.touched() && !anything_jumped() && events_.next_time() > integrator_->end_of_step();
     if (other_system) {
         integrator_->restart(state_);
         steps_since_event_ = 0;
@@ -447,7 +447,7 @@ void Simulation::moment(const std::vector<int>& found, const RowSink& sink)
     if (delays != nullptr) delays->look_behind_jumps(false);
     double taken = static_cast<double>(ticks() - begun) - rows;
     event_ticks_ += taken;
-    moments_.log().charge(0, taken);
+    events_.log().charge(0, taken);
 }
 
 std::vector<double> Simulation::delay_sources(State& s)
@@ -518,7 +518,7 @@ RunStatistics Simulation::statistics() const
     s.systems = integrators_.size();
     s.rows = rows_;
     double seconds = wall_ticks_ > 0 ? wall_seconds_ / wall_ticks_ : 0;
-    for (const EventKind& kind : moments_.log().kinds()) {
+    for (const EventKind& kind : events_.log().kinds()) {
         if (kind.times.empty() || !kind.told) continue;
         s.events += kind.times.size();
         s.event_kinds.push_back(kind);
@@ -526,8 +526,8 @@ RunStatistics Simulation::statistics() const
     }
     s.event_seconds = event_ticks_ * seconds;
     s.kept_histories = kept_histories_;
-    s.stopped_by = moments_.stop();
-    s.warnings = moments_.warnings();
+    s.stopped_by = events_.stop();
+    s.warnings = events_.warnings();
     s.shares = evaluation_.shares.scaled(wall_ticks_ > 0 ? wall_seconds_ / wall_ticks_ : 0);
     s.state_changes = evaluation_.selection().n_changes();
     s.wall_seconds = wall_seconds_;

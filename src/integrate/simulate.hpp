@@ -6,10 +6,10 @@
 #include <functional>
 #include <memory>
 
+#include "events/events.hpp"
 #include "integrate/integrator.hpp"
 #include "integrate/limits.hpp"
 #include "integrate/measuring.hpp"
-#include "moments/moments.hpp"
 #include "solve/signals.hpp"
 
 namespace netloop {
@@ -45,9 +45,9 @@ public:
     const IntegratorSettings& settings() const { return settings_; }
     bool started() const { return started_; }
     /// What a `stop` in the model said; empty: it said nothing.
-    const std::string& stopped_by() const { return moments_.stop(); }
+    const std::string& stopped_by() const { return events_.stop(); }
 
-    /// Settles the start at `time`; `known` as for solve_start, `memories` as for Moments::before_start. Throws NumericFailure.
+    /// Settles the start at `time`; `known` as for solve_start, `memories` as for Events::before_start. Throws NumericFailure.
     void start(double time, const std::vector<double>& known = {}, const std::vector<std::pair<std::uint32_t, double>>& memories = {});
     /// Integrates to `target`; `outputs` are ascending times (not before now), each gets a row, and so do both sides of every event.
     /// Returns false if `interrupted` was set on the way, or the model said stop. Throws NumericFailure; state() is then the last accepted one.
@@ -101,7 +101,7 @@ private:
     State state_, begun_with_;
     StartReport report_;
     bool started_ = false;
-    Moments moments_;
+    Events events_;
     Measuring measuring_;
     Signals signals_;
     std::size_t rows_ = 0, kept_histories_ = 0;

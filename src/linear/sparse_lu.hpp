@@ -7,7 +7,7 @@
 #include <cstdint>
 #include <vector>
 
-#include "evaluate/compiled_model.hpp"
+#include "evaluate/sparse_pattern.hpp"
 
 namespace netloop {
 

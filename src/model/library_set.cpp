@@ -134,7 +134,7 @@ std::vector<std::uint32_t> LibrarySet::files_behind(const FileScope& scope) cons
     return files;
 }
 
-const FileScope* LibrarySet::parse(std::string path, std::string text, const Package* package, Span)
+const FileScope* LibrarySet::parse(std::string path, std::string text, const Package* package)
 {
     std::uint32_t id = sources.add(path, std::move(text), package != nullptr && path.starts_with("library/"));
     SyntaxFile syntax = parse_file(sources, id, diagnostics);
@@ -248,7 +248,7 @@ const FileScope* LibrarySet::load(const std::string& path, Span from)
     std::string text;
     if (!read(path, from, text)) return nullptr;
     loading_.push_back(key);
-    const FileScope* scope = parse(path, std::move(text), nullptr, from);
+    const FileScope* scope = parse(path, std::move(text), nullptr);
     loading_.pop_back();
     loaded_[key] = scope;
     return scope;
@@ -261,7 +261,7 @@ const FileScope* LibrarySet::load_file(const std::string& path)
 
 const FileScope* LibrarySet::load_text(const std::string& path, std::string text)
 {
-    return parse(path, std::move(text), nullptr, {});
+    return parse(path, std::move(text), nullptr);
 }
 
 void LibrarySet::discard_files(std::size_t first)
@@ -307,7 +307,7 @@ const Package* LibrarySet::load_folder(const std::string& folder, const std::str
     for (const std::string& path : paths) {
         std::string text;
         if (!read(path, from, text)) continue;
-        const FileScope* scope = parse(path, std::move(text), &package, from);
+        const FileScope* scope = parse(path, std::move(text), &package);
         for (const Definition* d : scope->definitions) package.names.emplace(d->name, d);
     }
     return &package;
@@ -324,7 +324,7 @@ const Package* LibrarySet::package(const std::string& name)
             package = (packages_[name] = std::make_unique<Package>()).get();
             package->name = name;
         }
-        const FileScope* scope = parse("library/" + path, kStandardLibrary[i].text, package, {});
+        const FileScope* scope = parse("library/" + path, kStandardLibrary[i].text, package);
         for (const Definition* d : scope->definitions) package->names.emplace(d->name, d);
     }
     return package;

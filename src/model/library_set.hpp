@@ -116,7 +116,7 @@ public:
 private:
     friend class LibraryWork;
     void begin_work();
-    const FileScope* parse(std::string path, std::string text, const Package* package, Span from);
+    const FileScope* parse(std::string path, std::string text, const Package* package);
     const FileScope* load(const std::string& path, Span from);
     bool read(const std::string& path, Span from, std::string& text);
     void use_statement(FileScope& scope, const Statement& statement);

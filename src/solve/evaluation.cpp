@@ -76,7 +76,6 @@ void Evaluation::at(double t, const double* z, const double* rates)
 
 bool Evaluation::residual(double* f)
 {
-    ++n_residuals;
     Stopwatch watch(shares.equations);
     run(model_->residual);
     std::size_t n = model_->residual.results.size();
@@ -87,7 +86,6 @@ bool Evaluation::residual(double* f)
 
 void Evaluation::jacobian(std::vector<double>& by_z, std::vector<double>& by_rate)
 {
-    ++n_jacobians;
     Stopwatch watch(shares.jacobian);
     run(model_->jacobian);
     std::size_t n = model_->pattern.n_entries();
@@ -108,7 +106,6 @@ void Evaluation::jacobian(double cj, std::vector<double>& values)
         for (std::size_t k = 0; k < values.size(); ++k) values[k] = by_z_[k] + cj * by_rate_[k];
         return;
     }
-    ++n_jacobians;
     Stopwatch watch(shares.jacobian);
     run(model_->jacobian);
     const double* m = memory_.data();
@@ -162,7 +159,6 @@ void Evaluation::change_model(std::shared_ptr<const CompiledModel> model)
     for (std::size_t i = 0; i < model_->form.events.memories.size(); ++i) memories.push_back(memory(i));
     double t = time();
     model_ = std::move(model);
-    ++n_models_;
     ++memory_version_;
     selection_.emplace(*model_);
     memory_.assign(model_->layout.size, 0.0);

@@ -21,8 +21,6 @@ public:
     /// Goes on with another system of the same family: parameters, modes and memories stay. What holds parts of the old one (solvers,
     /// integrators) is to be made anew.
     void change_model(std::shared_ptr<const CompiledModel> model);
-    /// How many systems were taken up, the first included.
-    std::size_t n_models() const { return n_models_; }
 
     // --- parameters: a given value overrides the expression of the model; dependent ones follow
     const std::shared_ptr<const CompiledModel>& first_model() const { return first_; }
@@ -50,8 +48,6 @@ public:
         memory_[model_->layout.memories + i] = v;
         ++memory_version_;
     }
-    /// Changes whenever a memory is set or another system is taken up.
-    std::size_t memory_version() const { return memory_version_; }
     /// Per condition: whether anything looks at it in the stages that the sequences are in.
     const std::vector<char>& watched();
 
@@ -105,7 +101,6 @@ public:
     /// only guessed by the integrator's polynomial; set by the run.
     std::function<bool(double t, std::vector<double>& z, std::vector<double>& rates)> solve_rest;
 
-    std::size_t n_residuals = 0, n_jacobians = 0;
     TimeShares shares;
 
 private:
@@ -115,8 +110,8 @@ private:
 
     std::shared_ptr<const CompiledModel> model_;
     std::shared_ptr<const CompiledModel> first_;
-    std::vector<std::uint32_t> output_of_first_;  ///< per output of the first system: that of the present one; empty: the same
-    std::size_t n_models_ = 1, memory_version_ = 1, watched_version_ = 0;
+    std::vector<std::uint32_t> output_of_first_;            ///< per output of the first system: that of the present one; empty: the same
+    std::size_t memory_version_ = 1, watched_version_ = 0;  ///< changes whenever a memory is set or another system is taken up
     std::vector<char> watched_;
     std::unique_ptr<Delays> delays_;
     Evaluator evaluator_;

@@ -38,7 +38,7 @@ public:
         std::vector<double> modes = modes_now();
         try {
             for (int round = 0;; ++round) {
-                report.iterations += iterate();
+                iterate();
                 if (settle_modes(e_, s_) == 0) break;
                 if (round > 50)
                     throw NumericFailure("start-failed", fmt::format("the start switches back and forth between conditions: {}", switching()),
@@ -65,7 +65,7 @@ private:
     }
 
     // Where conditions turned one after another lead to no start: those that follow from the solution are turned together, one, two or three of them, until a
-    // solution fits all conditions (as Moments::turn_together does behind events).
+    // solution fits all conditions (as Events::turn_together does behind events).
     bool search_modes(const State& begin, const std::vector<double>& modes)
     {
         constexpr std::size_t kMostTries = 300;
