@@ -36,6 +36,7 @@ struct Difference {
     double share = 0;    ///< largest over the swing; infinite if one of both stands still
     double final = 0;    ///< SI: the difference at the end
     double scale = 1;    ///< SI = display * scale
+    /// Within what is allowed.
     bool within() const { return !(largest > allowed); }
 };
 
@@ -65,7 +66,9 @@ struct Comparison {
     double from = 0, to = 0;                ///< s: the time that both cover
     std::vector<std::string> not_compared;  ///< why the recordings as wholes are not the same: an incomplete one, times that one alone covers
     bool shared_time = false;               ///< not_compared was expected
+    /// All differences and events are within what is allowed, and the recordings cover the same, or were not expected to.
     bool same() const;
+    /// As `netloop compare` prints it, with `most` lines of each table.
     std::string text(std::size_t most = 20) const;
 };
 

@@ -23,6 +23,7 @@ struct Diagnostic {
 /// Everything that this library throws, but for std::bad_alloc. `what()` tells the cause with place, part and values in the user's units, and stands alone.
 class Error : public std::runtime_error {
 public:
+    /// `text` is what() gives.
     Error(std::string id, const std::string& text, std::string hint = {}, std::vector<Diagnostic> diagnostics = {})
         : std::runtime_error(text), id_(std::move(id)), hint_(std::move(hint)), diagnostics_(std::move(diagnostics))
     {
@@ -42,6 +43,7 @@ private:
 /// A model that cannot be used. `what()` is all errors as text; the id is that of the first of them.
 class ModelError : public Error {
 public:
+    /// `text`: all errors rendered.
     ModelError(const std::string& text, const std::vector<Diagnostic>& diagnostics) : Error(first_error(diagnostics), text, {}, diagnostics) {}
 
 private:
@@ -63,18 +65,21 @@ public:
 /// Wrong use of the interface: an unknown path, a unit that does not fit, an option out of its range. Nothing has been changed by the call.
 class UsageError : public Error {
 public:
+    /// `text` is what() gives.
     explicit UsageError(const std::string& text, std::string hint = {}) : Error("usage", text, std::move(hint)) {}
 };
 
 /// A file that cannot be read or written, or a column that is not there.
 class RecordingError : public Error {
 public:
+    /// `text` is what() gives.
     explicit RecordingError(const std::string& text, std::string hint = {}) : Error("recording", text, std::move(hint)) {}
 };
 
 /// Work that was given up because its interrupt flag was set (CompileRequest::interrupt, RunOptions::interrupt).
 class Interrupted : public Error {
 public:
+    /// `text` is what() gives.
     explicit Interrupted(const std::string& text) : Error("interrupted", text) {}
 };
 

@@ -54,6 +54,7 @@ public:
     /// are errors too.
     std::vector<Diagnostic> check(bool strict = false) const;
 
+    /// For this library's own folders.
     LibrarySet& set() const { return *set_; }
 
 private:

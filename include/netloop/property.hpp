@@ -29,6 +29,7 @@ public:
     /// fluid or function, ModelError for what is wrong in the text.
     FluidProperty(const std::string& fluid, const std::string& function, const std::string& file = "");
 
+    /// In the order in which they are given.
     const std::vector<Argument>& arguments() const;
     const std::string& unit() const;  ///< of the result, as declared
     const std::string& text() const;  ///< `##` text of the function

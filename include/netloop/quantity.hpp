@@ -12,6 +12,7 @@ struct Quantity {
     std::string unit;
 
     Quantity() = default;
+    /// A number without a unit; one with a unit, which si() looks at.
     Quantity(double bare) : value(bare) {}
     Quantity(double v, std::string u) : value(v), unit(std::move(u)) {}
     /// Value in SI base units. Throws UsageError if the unit is not known.

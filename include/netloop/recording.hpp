@@ -29,6 +29,7 @@ public:
 
     /// The same column with values in another unit. Throws RecordingError if the unit does not fit.
     Column in(const std::string& unit) const;
+    /// Of all rows, SI. Throws RecordingError if there are none.
     double first() const;
     double final() const;
     double max() const;
@@ -66,6 +67,7 @@ struct MeasureResult {
     std::string unit;  ///< display unit: "bar"; "bool" for a condition
     double scale = 1;  ///< SI = display * scale + offset
     double offset = 0;
+    /// In the display unit.
     double shown() const { return (value - offset) / scale; }
     /// "peak = 183.2 bar".
     std::string line() const;
@@ -104,6 +106,7 @@ struct ParameterValue {
     double offset = 0;
     bool changed = false;  ///< the scenario, the command line or a program gave it
     std::string doc;
+    /// In the display unit.
     double shown() const { return (value - offset) / scale; }
 };
 struct ModelText {
@@ -161,9 +164,11 @@ public:
 
     /// Throws RecordingError if nothing was recorded.
     const Column& time() const;
+    /// 0 if nothing was recorded.
     std::size_t n_rows() const { return columns.empty() ? 0 : columns[0].values.size(); }
     /// Throws RecordingError that suggests near names if there is no such column.
     const Column& operator[](const std::string& name) const;
+    /// Null if there is no such column.
     const Column* find(const std::string& name) const;
 
     /// Reads a recording, HDF5 or text (.csv), whatever its name. The file may come from anywhere: types, ranks and sizes are looked at before anything is read

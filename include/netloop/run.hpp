@@ -77,7 +77,9 @@ struct RunSummary {
     std::vector<DemandResult> demands;
     bool demands_hold() const;  ///< all of them; true if there are none
     Verification verification;  ///< of a run that was to be verified
+    /// "done: 60 s in 2.1 s, 1,200 steps ...".
     std::string one_line() const;
+    /// As `netloop run` prints it.
     std::string text() const;
     /// All of it as one JSON object; docs/recordings.md says what each member is. `system` and `scenario`: names to tell.
     std::string json(const std::string& system, const std::string& scenario) const;
@@ -85,13 +87,19 @@ struct RunSummary {
 
 /// One run: values from outside, state, recording. Not for several threads at once; make one per thread, all of one CompiledSystem.
 ///
-/// Whole runs:       run.set("pump.speed", q(1450, "1/min")); Recording r = run.simulate();
-/// Step by step:     run.begin(options); while (...) { run.set(command, 0.3); run.step_to(t); run.values(wanted, numbers); } run.end();
-/// Many in a row:    run.reset() keeps what was set; search_from() begins the search for the next start where the last one ended.
+///     // whole runs
+///     run.set("pump.speed", q(1450, "1/min")); Recording r = run.simulate();
+///     // step by step
+///     run.begin(options);
+///     while (...) { run.set(command, 0.3); run.step_to(t); run.values(wanted, numbers); }
+///     run.end();
+///
+/// Many in a row: reset() keeps what was set; search_from() begins the search for the next start where the last one ended.
 ///
 /// Handles (CompiledSystem::param, input, output) are looked up once and cost nothing then; calls by path look through all paths each time.
 class Run {
 public:
+    /// Nothing is computed yet. The system may go away before the run does.
     explicit Run(const CompiledSystem& system);
     ~Run();
     Run(Run&&) noexcept;
@@ -113,6 +121,7 @@ public:
     /// where the input is declared in an SI unit (or is 0): UsageError names the unit otherwise.
     class Input {
     public:
+        /// The input of this path of a run, which must outlive it; looked up when it is set.
         Input(Run& run, std::string path) : run_(run), path_(std::move(path)) {}
         Input& operator=(double si);
         Input& operator=(const Quantity& value);
@@ -121,6 +130,7 @@ public:
         Run& run_;
         std::string path_;
     };
+    /// The input of this path; looked up when it is set.
     Input input(const std::string& path) { return {*this, path}; }
     /// The same in SI by handle; several at once are one settling. An input holds its value until it is set again. While the run goes on, what jumps with it
     /// begins anew and all else keeps its history, as at an event.
@@ -128,8 +138,11 @@ public:
     void set(std::span<const InputId> inputs, std::span<const double> si);
 
     // --- a whole run
-    /// From the start to the stop time. Throws RunError; what was recorded until then is in recording() and in the file.
-    Recording simulate(const RunOptions& options = {});
+    /// From the start to the stop time. The result is recording(), without a copy: it holds until the run is simulated, begun or reset again, or is gone.
+    /// Throws RunError; what was recorded until then is in recording() and in the file.
+    const Recording& simulate(const RunOptions& options = {}) &;
+    /// Of a run that nobody keeps: Run(system).simulate().
+    Recording simulate(const RunOptions& options = {}) &&;
 
     // --- step by step
     /// Settles the start at 0 s and opens the recording, all as `options` say: method, tolerance, file, what is kept, rows, time limit, verification. Rows
@@ -139,9 +152,9 @@ public:
     /// On to a time in s, not before time(). Without begin() it begins by itself and records nothing. False: it was interrupted, its time was over, or the
     /// model said stop: summary().reason tells which. Throws RunError: the recording is closed then, and the run stands at its last good state.
     bool step_to(double time);
-    /// Works out the scenario's measures and demands and closes the recording, which it returns (that of simulate(), with the file written). Throws UsageError
-    /// if nothing was begun, RecordingError.
-    Recording end();
+    /// Works out the scenario's measures and demands and closes the recording; the result is recording(), without a copy. Throws UsageError if nothing was
+    /// begun, RecordingError.
+    const Recording& end();
     /// s; 0 before the start.
     double time() const;
 
@@ -164,7 +177,9 @@ public:
     /// not started.
     void search_from(const Run& other);
 
+    /// What happened, up to now or to the end.
     const RunSummary& summary() const;
+    /// What is recorded in memory so far.
     const Recording& recording() const;
 
 private:

@@ -46,11 +46,13 @@ using OutputId = Handle<struct OutputTag>;
 /// behind it changes nothing. Cheap to copy: copies are the same system.
 class CompiledSystem {
 public:
+    /// Of the system, and of the scenario it was compiled with; empty: none.
     const std::string& name() const;
     const std::string& scenario() const;
+    /// Quantities that are integrated; those that are solved for by iteration beside them; equations of the flat model.
     std::size_t n_states() const;
     std::size_t n_iterates() const;
-    std::size_t n_equations() const;  ///< of the flat model
+    std::size_t n_equations() const;
     /// The scenario's stop time in s, if it says one.
     std::optional<double> stop() const;
     /// Notes and warnings: unjoined ports, what the scenario says that has no effect yet.
@@ -72,6 +74,7 @@ public:
     /// digits.
     const std::string& text_hash() const;
 
+    /// For this library's own folders.
     const CompiledSystemData& data() const { return *data_; }
     explicit CompiledSystem(std::shared_ptr<const CompiledSystemData> data) : data_(std::move(data)) {}
 

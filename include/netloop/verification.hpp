@@ -22,6 +22,7 @@ struct Verification {
         double left = 0, right = 0;
         std::string unit;  ///< of both; empty: not known, SI
         double share = 0;  ///< what it is off by, as a share of the size of its terms; infinite where a side has no value
+        /// As a line of text.
         std::string line() const;
     };
     bool done = false;       ///< false: nothing was verified

@@ -4,6 +4,7 @@
 #include <fmt/format.h>
 
 #include <cmath>
+#include <utility>
 
 #include "api/run_data.hpp"
 #include "base/catalogue.hpp"
@@ -89,7 +90,13 @@ Run::Input& Run::Input::operator=(const Quantity& value)
 
 // --- a whole run, and step by step -------------------------------------------------------------------------------------
 
-Recording Run::simulate(const RunOptions& options)
+Recording Run::simulate(const RunOptions& options) &&
+{
+    simulate(options);
+    return std::move(data_->recording);
+}
+
+const Recording& Run::simulate(const RunOptions& options) &
 {
     Data& d = *data_;
     std::optional<double> stop = options.stop ? options.stop : d.system->stop;
@@ -132,7 +139,7 @@ bool Run::step_to(double time)
     return done;
 }
 
-Recording Run::end()
+const Recording& Run::end()
 {
     if (!data_->recorder) throw UsageError("nothing is being recorded: begin() comes first");
     data_->end();

@@ -8,8 +8,8 @@
 #include <numeric>
 #include <string>
 
-// A second form of each loop for processors with wider vectors, chosen when the program starts.
-#if defined(__x86_64__) && defined(__GNUC__) && !defined(__clang__) && !defined(__SANITIZE_ADDRESS__)
+// A second form of each loop for processors with wider vectors, chosen when the program starts (before a sanitizer is ready for it).
+#if defined(__x86_64__) && defined(__GNUC__) && !defined(__clang__) && !defined(__SANITIZE_ADDRESS__) && !defined(__SANITIZE_THREAD__)
 #define WIDE_TOO __attribute__((target_clones("avx2", "default")))
 #else
 #define WIDE_TOO

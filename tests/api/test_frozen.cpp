@@ -148,7 +148,7 @@ TEST_CASE("several threads load, look, compile and run on one library")
             for (int round = 0; round < 3; ++round) {
                 std::string name = "own" + std::to_string(k) + "_" + std::to_string(round);
                 library.load_text(name + ".loop",
-                                  "system " + name + " { part m : mechanics.Mass(mass = 2 kg) ; part f : mechanics.Force(force = 4 N) ; f.flange -- m.a }");
+                                  "system " + name + " { part m : mechanics.Mass(mass = 2 kg) ; part f : mechanics.ForceSource ; f.point -- m.point ; 4 N -> f.force }");
                 nl::CompiledSystem system = decay(library, {{"k", std::to_string(k + 1) + " s^-1"}});
                 nl::Run run(system);
                 ends[k] = run.simulate({.stop = 1.0, .tolerance = 1e-8})["y"].final();
