@@ -64,7 +64,8 @@ namespace {
 // Reads all of a recording but its numbers in a process of its own. Whether that lived.
 bool survives_reading(const std::string& path)
 {
-    constexpr rlim_t kMostSeconds = 10;  // of computing: the library can go round in circles
+    constexpr rlim_t kMostSeconds = 10;    // of computing: the library can go round in circles
+    constexpr unsigned kMostWaiting = 60;  // it can also wait for what never comes
     pid_t child = ::fork();
     if (child < 0) return true;  // no process to be had: then without
     if (child == 0) {
@@ -75,6 +76,7 @@ bool survives_reading(const std::string& path)
             kMostSeconds, kMostSeconds
         };
         ::setrlimit(RLIMIT_CPU, &most);
+        ::alarm(kMostWaiting);
         try {
             (void)netloop::Recording::open(path);
         } catch (...) {  // told by the process that asks

@@ -171,7 +171,14 @@ std::shared_ptr<const ColumnSource> open_hdf5(const std::string& path, Recording
     quiet();
     Handle file(H5Fopen(path.c_str(), H5F_ACC_RDONLY, H5P_DEFAULT), H5Fclose);
     // of a run that was killed, or that still goes on
-    if (!file.ok()) file = Handle(H5Fopen(path.c_str(), H5F_ACC_RDONLY | H5F_ACC_SWMR_READ, H5P_DEFAULT), H5Fclose);
+    if (!file.ok()) {
+        // what a writer has half written is read again, each time after twice the wait, from 1 ns on; of 100 times, which is the library's own choice, a
+        // damaged file would see no end
+        constexpr unsigned kTries = 28;  // the last wait is 0.13 s
+        Handle access(H5Pcreate(H5P_FILE_ACCESS), H5Pclose);
+        H5Pset_metadata_read_attempts(access, kTries);
+        file = Handle(H5Fopen(path.c_str(), H5F_ACC_RDONLY | H5F_ACC_SWMR_READ, access), H5Fclose);
+    }
     if (!file.ok()) throw RecordingError(fmt::format("'{}' is no recording: not an HDF5 file, or one that is damaged", path));
     if (read_attribute(file, "form") != kForm) throw RecordingError(fmt::format("'{}' is no recording: it was not written by a run of netloop", path));
     r.system = read_attribute(file, "system");

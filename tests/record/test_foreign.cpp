@@ -275,6 +275,24 @@ TEST_CASE("a recording with bytes changed, cut or put in ends every command with
     }
 }
 
+TEST_CASE("a recording with a damaged head is refused at once, not waited for")
+{
+    test::Scratch scratch;
+    std::string bytes = test::read_file(good_recording(scratch));
+    // the head of an HDF5 file of version 2 or 3 is 48 bytes, the last four a checksum: one that does not fit is taken for half written
+    REQUIRE(bytes.substr(1, 3) == "HDF");
+    REQUIRE(bytes[8] >= 2);
+    for (std::size_t at : {std::size_t{30}, std::size_t{45}}) {
+        std::string broken = bytes;
+        broken[at] = static_cast<char>(broken[at] ^ 0x55);
+        test::write_file(scratch / "head.h5", broken);
+        test::Outcome o = test::shell("timeout 20 " + std::string(std::getenv("NETLOOP_PROGRAM")) + " events " + (scratch / "head.h5"));
+        INFO(o.err);
+        CHECK(o.code == 1);
+        CHECK(o.err.find("damaged") != std::string::npos);
+    }
+}
+
 TEST_CASE("a report of a recording from elsewhere reads nothing from this machine")
 {
     test::Scratch scratch;
