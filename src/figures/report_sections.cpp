@@ -57,6 +57,9 @@ std::string header_section(const ReportContent& page)
             page.several() ? "<b>" + markup(page.names[k]) + "</b>: " + markup(run.system + (run.scenario.empty() ? "" : " " + run.scenario)) + ", " : "",
             number(run.time().first()), number(run.time().final()), run.n_rows(), run.columns.size() - 1, run.origin.tolerance,
             markup(run.origin.text_hash.empty() ? "unknown" : run.origin.text_hash));
+        std::string settings;
+        for (const auto& [path, value] : run.origin.settings) settings += (settings.empty() ? "" : ", ") + markup(path + " = " + value);
+        if (!settings.empty()) out += fmt::format("<p class=\"soft\">set for this run: {}</p>\n", settings);
         if (!run.complete) out += fmt::format("<p class=\"warning\">{} is incomplete: {}</p>\n", markup(page.names[k]), markup(run.reason));
     }
     out += "</header>\n<nav>\n";

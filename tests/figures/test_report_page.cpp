@@ -41,6 +41,7 @@ Recording recorded(const std::string& scenario, double lift, bool holds)
     r.origin.doc = "Of <" + scenario + "> & more";
     r.origin.tolerance = 1e-6;
     r.origin.text_hash = "0123456789abcdef";
+    r.origin.settings = {{"valve.kind", "fast<er>"}};
     r.origin.version = "1.2.3";
     r.measures = {{"lift", "first(time when up)", "until it is up", lift, "s"}, {"never", "first(time when p > 9 bar)", "", std::nan(""), "s"}};
     r.demands = {{"lift < 45 s", "the canal <waits>", "/home/me/bridge.loop:72:5", holds, "50 s against 45 s"}};
@@ -74,6 +75,7 @@ TEST_CASE("a page of one run: measures with units, demands with what was found, 
     CHECK(has(head, "Title &lt;&amp;&gt;"));
     CHECK(has(head, "Of &lt;calm&gt; &amp; more"));
     CHECK(has(head, "3 rows, 1 quantities, tolerance 1e-06, model text 0123456789abcdef"));
+    CHECK(has(head, "set for this run: valve.kind = fast&lt;er&gt;"));
     CHECK_FALSE(has(head, "#variants"));
     CHECK_FALSE(has(head, "#motion-at"));
     std::string summary = summary_section(page);
