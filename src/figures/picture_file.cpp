@@ -21,11 +21,9 @@ namespace fs = std::filesystem;
 
 OwnFolder::OwnFolder()
 {
-    std::error_code error;
-    fs::path among = fs::temp_directory_path(error);
-    if (error) among = "/tmp";  // TMPDIR names no folder
-    std::string name = (among / "netloop_XXXXXX").string();
-    if (mkdtemp(name.data()) == nullptr) throw RecordingError(fmt::format("no folder can be made in '{}': {}", among.string(), std::strerror(errno)));
+    std::string name = temporary_name();
+    if (mkdtemp(name.data()) == nullptr)
+        throw RecordingError(fmt::format("no folder can be made in '{}': {}", fs::path(name).parent_path().string(), std::strerror(errno)));
     path_ = name;
 }
 

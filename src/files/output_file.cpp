@@ -78,15 +78,20 @@ bool on_disk(int fd)
 
 std::string made_temporary(int& fd)
 {
-    std::error_code error;
-    fs::path among = fs::temp_directory_path(error);
-    if (error) among = "/tmp";
-    std::string name = (among / "netloop_XXXXXX").string();
+    std::string name = temporary_name();
     fd = ::mkostemp(name.data(), O_CLOEXEC);
     return fd < 0 ? "" : name;
 }
 
 }  // namespace
+
+std::string temporary_name()
+{
+    std::error_code error;
+    fs::path among = fs::temp_directory_path(error);
+    if (error) among = "/tmp";  // TMPDIR names no folder
+    return (among / "netloop_XXXXXX").string();
+}
 
 OutputFile::OutputFile(const std::string& path, const OutputRules& rules) : path_(path)
 {

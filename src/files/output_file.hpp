@@ -22,6 +22,9 @@ struct OutputRules {
     bool by_name = false;               ///< another program or library writes it under the name of unfinished(); else it is written through descriptor()
 };
 
+/// A name for mkstemp and its like, in the folder for passing files (TMPDIR, else /tmp): it ends in XXXXXX.
+std::string temporary_name();
+
 /// An output under way.
 ///
 /// A regular file grows as `NAME.unfinished` (`NAME.unfinished-2` ... if that is taken), which is made exclusively and never through a link, and is renamed by
