@@ -8,6 +8,7 @@
 #include <nlohmann/json.hpp>
 
 #include "commands.hpp"
+#include "record/json_number.hpp"
 
 namespace {
 
@@ -46,9 +47,8 @@ int run_compare(const Options& o)
                             {"within", d.within()}});
         auto pairs = [](const std::vector<netloop::SideBySide>& all) {
             nlohmann::json made = nlohmann::json::array();
-            auto number = [](double v) { return std::isfinite(v) ? nlohmann::json(v) : nlohmann::json(nullptr); };
             for (const netloop::SideBySide& p : all)
-                made.push_back({{"name", p.name}, {"unit", p.unit}, {"first", number(p.first)}, {"second", number(p.second)}});
+                made.push_back({{"name", p.name}, {"unit", p.unit}, {"first", netloop::json_number(p.first)}, {"second", netloop::json_number(p.second)}});
             return made;
         };
         nlohmann::json events = nlohmann::json::array();

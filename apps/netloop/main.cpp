@@ -11,12 +11,6 @@
 
 namespace {
 
-int tell_and_fail(const std::string& text, int code = 1)
-{
-    tell("error: {}\n", text);
-    return code;
-}
-
 int run_command(int argc, char** argv)
 {
     CLI::App program{"Net Loop: models of hydraulic, thermal, electrical and mechanical machines, checked, compiled and simulated", "netloop"};
@@ -43,15 +37,16 @@ int run_command(int argc, char** argv)
         if (!error.hint().empty()) tell("      to mend: {}\n", error.hint());
         tell("      [{}]\n", error.id());
         return 1;
-    } catch (const netloop::UsageError& error) {
-        return tell_and_fail(error.what(), 2);
     } catch (const netloop::Error& error) {
-        return tell_and_fail(error.what());
+        tell("error: {}\n", error.what());
+        if (!error.hint().empty()) tell("      to mend: {}\n", error.hint());
+        return dynamic_cast<const netloop::UsageError*>(&error) != nullptr ? 2 : 1;
     } catch (const std::bad_alloc&) {
         tell_without_memory("error: this does not fit into the memory that the program may have\n");
         return 1;
     } catch (const std::exception& error) {
-        return tell_and_fail(fmt::format("{} (this is a fault of netloop: please report it with the model)", error.what()));
+        tell("error: {} (this is a fault of netloop: please report it with the model)\n", error.what());
+        return 1;
     }
     return 2;
 }

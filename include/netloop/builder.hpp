@@ -17,8 +17,9 @@ struct ExpressionNode;
 struct BuilderState;
 
 /// An expression of a component or system being built: combine them with + - * / and functions. Values that may be copied and shared, between threads
-/// too; what an expression is made of goes away with the last expression or builder that holds it. Sums and products may be of any length; nested in
-/// each other expressions may be 200 deep, as in a text: the builder that is given a deeper one throws UsageError.
+/// too; what an expression is made of goes away with the last expression or builder that holds it. Sums and products may be of any length (a part of one that
+/// is kept as an expression of its own counts as nested); nested in each other expressions may be 200 deep, as in a text: the builder that is given a deeper
+/// one throws UsageError.
 class Expression {
 public:
     /// A number without a unit; a number with one. Throws UsageError for a unit that there is not.

@@ -22,24 +22,28 @@ struct ExpressionNode {
     double number = 0;
     int order = 0;
     std::shared_ptr<const Unit> unit{};
-    std::string text{};                                                 ///< operator, or path
-    mutable std::vector<std::shared_ptr<const ExpressionNode>> args{};  ///< taken out by the last to hold it
+    std::string text{};  ///< operator, or path
+    std::vector<std::shared_ptr<const ExpressionNode>> args{};
 
     ExpressionNode() = default;
     ExpressionNode(const ExpressionNode&) = delete;
     ExpressionNode& operator=(const ExpressionNode&) = delete;
-    // One after another: a chain of many thousands would take the stack with it.
+    // One after another: by recursion a chain of many thousands would take the stack with it.
     ~ExpressionNode()
     {
-        std::vector<std::shared_ptr<const ExpressionNode>> to_free = std::move(args);
-        while (!to_free.empty()) {
-            std::shared_ptr<const ExpressionNode> node = std::move(to_free.back());
-            to_free.pop_back();
-            if (node.use_count() != 1) continue;
-            auto& inner = node->args;  // nobody else holds it
-            std::move(inner.begin(), inner.end(), std::back_inserter(to_free));
-            inner.clear();
+        using Nodes = std::vector<std::shared_ptr<const ExpressionNode>>;
+        thread_local Nodes* open = nullptr;
+        if (open != nullptr) {  // within the loop below
+            std::move(args.begin(), args.end(), std::back_inserter(*open));
+            return;
         }
+        Nodes to_drop = std::move(args);
+        open = &to_drop;
+        while (!to_drop.empty()) {
+            std::shared_ptr<const ExpressionNode> node = std::move(to_drop.back());
+            to_drop.pop_back();
+        }
+        open = nullptr;
     }
 };
 
@@ -127,71 +131,73 @@ public:
 
     const Expr* operator()(const Expression& e)
     {
-        std::vector<Pointer> open{ExpressionAccess::node(e)};
+        std::vector<Open> open;
+        auto begin = [&](const Pointer& n) {
+            if (!done_.contains(n.get())) open.push_back(opened(n));
+        };
+        begin(ExpressionAccess::node(e));
         while (!open.empty()) {
-            Pointer top = open.back();
-            if (done_.contains(top.get())) {
-                open.pop_back();
+            Open& top = open.back();
+            if (top.next < top.operands.size()) {
+                begin(Pointer(top.operands[top.next++]));
                 continue;
             }
-            std::vector<Pointer> operands = operands_of(top);
-            std::size_t before = open.size();
-            for (const Pointer& n : operands)
-                if (!done_.contains(n.get())) open.push_back(n);
-            if (open.size() > before) continue;
+            write(top);
             open.pop_back();
-            write(top, operands);
         }
         return done_.at(ExpressionAccess::node(e).get()).expr;
     }
 
 private:
-    static constexpr int kDeepest = 200;  // as in a text
     static bool adds(const ExpressionNode& n) { return n.text[0] == '+' || n.text[0] == '-'; }
 
-    // Of a chain: down its first operands, as long as nothing else holds them.
-    static std::vector<Pointer> operands_of(const Pointer& top, std::string* operators = nullptr)
-    {
-        if (top->kind != ExprKind::chain) return top->args;
+    struct Open {
+        Pointer node;
         std::vector<Pointer> operands;
-        const Pointer* at = &top;
-        for (;;) {
-            operands.push_back((*at)->args[1]);
-            if (operators != nullptr) *operators += (*at)->text;
-            const Pointer& first = (*at)->args[0];
-            if (first->kind != ExprKind::chain || adds(*first) != adds(*top) || first.use_count() != 1) {
-                operands.push_back(first);
+        std::string operators;  ///< of a chain
+        std::size_t next = 0;   ///< the operand to look at next
+    };
+    // Of a chain: down its first operands, as long as nothing else holds them.
+    static Open opened(const Pointer& n)
+    {
+        if (n->kind != ExprKind::chain) return {n, n->args, {}};
+        Open o{n, {}, {}};
+        for (const ExpressionNode* at = n.get();;) {
+            o.operands.push_back(at->args[1]);
+            o.operators += at->text;
+            const Pointer& first = at->args[0];
+            if (first->kind != ExprKind::chain || adds(*first) != adds(*n) || first.use_count() != 1) {
+                o.operands.push_back(first);
                 break;
             }
-            at = &first;
+            at = first.get();
         }
-        std::reverse(operands.begin(), operands.end());
-        if (operators != nullptr) std::reverse(operators->begin(), operators->end());
-        return operands;
+        std::reverse(o.operands.begin(), o.operands.end());
+        std::reverse(o.operators.begin(), o.operators.end());
+        return o;
     }
 
-    void write(const Pointer& n, const std::vector<Pointer>& operands)
+    void write(const Open& o)
     {
-        Expr* e = arena_.expr(n->kind, {});
+        const ExpressionNode& n = *o.node;
+        Expr* e = arena_.expr(n.kind, {});
         int depth = 1;
-        for (const Pointer& o : operands) {
-            const Written& written = done_.at(o.get());
+        for (const Pointer& operand : o.operands) {
+            const Written& written = done_.at(operand.get());
             e->args.push_back(written.expr);
             depth = std::max(depth, written.depth + 1);
         }
-        if (depth > kDeepest)
-            throw UsageError(fmt::format("an expression is nested more than {} deep", kDeepest),
+        if (depth > kDeepestExpression)
+            throw UsageError(fmt::format("an expression is nested more than {} deep", kDeepestExpression),
                              "give parts of it names: a let or a variable with an equation of its own");
-        e->number = n->number;
-        e->order = n->order;
-        e->unit = n->unit;
-        if (n->kind == ExprKind::path || n->kind == ExprKind::call)
-            e->path = path_from(n->text, arena_);
-        else if (n->kind == ExprKind::chain)
-            operands_of(n, &e->text);
+        e->number = n.number;
+        e->order = n.order;
+        e->unit = n.unit;
+        if (n.kind == ExprKind::path || n.kind == ExprKind::call)
+            e->path = path_from(n.text, arena_);
         else
-            e->text = n->text;
-        done_[n.get()] = {e, depth, n};
+            e->text = n.kind == ExprKind::chain ? o.operators : n.text;
+        done_[&n] = {e, depth, o.node};
     }
 
     struct Written {

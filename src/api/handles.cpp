@@ -58,12 +58,16 @@ OutputId CompiledSystem::output(const std::string& path) const
 
 const std::string& CompiledSystem::unit(OutputId output) const
 {
-    return data_->model->form.outputs.at(output.number).unit.text;
+    const auto& outputs = data_->model->form.outputs;
+    if (output.number >= outputs.size()) throw UsageError("a handle that belongs to no quantity of this system: output() gives them");
+    return outputs[output.number].unit.text;
 }
 
 const std::string& CompiledSystem::unit(ParamId param) const
 {
-    return data_->model->form.flat().parameters.at(param.number).unit.text;
+    const auto& parameters = data_->model->form.flat().parameters;
+    if (param.number >= parameters.size()) throw UsageError("a handle that belongs to no param of this system: param() gives them");
+    return parameters[param.number].unit.text;
 }
 
 const std::string& CompiledSystem::text_hash() const

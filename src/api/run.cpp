@@ -9,6 +9,7 @@
 #include "api/run_data.hpp"
 #include "base/catalogue.hpp"
 #include "base/diagnostics.hpp"
+#include "base/verifies_all.hpp"
 
 namespace netloop {
 
@@ -130,7 +131,7 @@ bool Run::step_to(double time)
         if (done) d.summary.reason = "stepped";
         return done;
     }
-    if (verify_all())
+    if (verifies_all())
         if (Verification verified = d.verify(); !verified.holds)
             throw RunError("not-verified", "the run does not meet its model as written: " + verified.text());
     d.summary.complete = true;
@@ -155,9 +156,9 @@ double Run::time() const
 
 double Run::value(OutputId output)
 {
-    if (!data_->started()) step_to(0);
-    data_->look();
-    return data_->simulation->evaluation().output(output.number);
+    double si = 0;
+    values({&output, 1}, {&si, 1});
+    return si;
 }
 
 void Run::values(std::span<const OutputId> outputs, std::span<double> si)
@@ -165,6 +166,9 @@ void Run::values(std::span<const OutputId> outputs, std::span<double> si)
     if (outputs.size() != si.size()) throw UsageError(fmt::format("{} quantities are asked for, and there is room for {}", outputs.size(), si.size()));
     if (!data_->started()) step_to(0);
     data_->look();
+    std::size_t n = data_->model().form.outputs.size();
+    for (const OutputId& o : outputs)
+        if (o.number >= n) throw UsageError("a handle that belongs to no quantity of this system: CompiledSystem::output() gives them");
     for (std::size_t i = 0; i < outputs.size(); ++i) si[i] = data_->simulation->evaluation().output(outputs[i].number);
 }
 

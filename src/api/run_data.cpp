@@ -7,24 +7,18 @@
 #include <algorithm>
 #include <atomic>
 #include <cmath>
-#include <cstdlib>
 #include <filesystem>
 #include <map>
 
 #include "api/run_settings.hpp"
 #include "base/interrupt.hpp"
+#include "base/verifies_all.hpp"
 #include "compile/proof_of_sign.hpp"
 #include "files/input_file.hpp"
 #include "solve/explain.hpp"
 #include "solve/failure.hpp"
 
 namespace netloop {
-
-bool verify_all()
-{
-    const char* said = std::getenv("NETLOOP_VERIFY");
-    return said != nullptr && std::string(said) == "1";
-}
 
 namespace {
 
@@ -92,7 +86,7 @@ RunError Run::Data::problem_error(const Evaluation::ParameterProblem& problem) c
     std::string place = place_text(system->sources, p.origin.span);
     if (!place.empty()) place += ": ";
     auto shown = [&](double si) { return shown_number(p.unit, si); };
-    if (problem.not_finite) return {"out-of-range", fmt::format("{}param '{}' has no finite value", place, p.path)};
+    if (!problem.finite()) return {"out-of-range", fmt::format("{}param '{}' has no finite value", place, p.path)};
     return {"out-of-range",
             fmt::format("{}param '{}' is {} {}, outside its range {} .. {} {}", place, p.path, shown(problem.value), p.unit.text, shown(problem.low),
                         shown(problem.high), p.unit.text),
@@ -111,13 +105,18 @@ Evaluation& Run::Data::params_alone()
         before = std::make_unique<Evaluation>(system->model, Evaluator::plain);
         settled = false;
     }
-    if (!settled)
-        for (ParameterId p = 0; p < given.size(); ++p) given[p] ? before->give(p, *given[p]) : before->take_back(p);
+    if (!settled) put_given(*before);
     return *before;
+}
+
+void Run::Data::put_given(Evaluation& evaluation) const
+{
+    for (ParameterId p = 0; p < given.size(); ++p) given[p] ? evaluation.give(p, *given[p]) : evaluation.take_back(p);
 }
 
 double Run::Data::param(ParameterId p)
 {
+    if (p >= given.size()) throw UsageError("a handle that belongs to no param of this system: CompiledSystem::param() gives them");
     Evaluation& e = params_alone();
     if (!started() && !settled) {
         settle(e);
@@ -130,12 +129,13 @@ void Run::Data::give(const std::vector<std::pair<ParameterId, double>>& values)
 {
     const Graph& graph = flat().graph;
     for (const auto& [p, si] : values) {
+        if (p >= given.size()) throw UsageError("a handle that belongs to no param or input of this system: CompiledSystem::param() and input() give them");
         const FlatParameter& f = flat().parameters[p];
         if (!std::isfinite(si)) throw UsageError(fmt::format("'{}' cannot be set to {}", f.path, si));
         // where the range is given in numbers it can be looked at alone
-        double low = f.low != kNoNode && graph.is_constant(f.low) ? graph.value(f.low) : -HUGE_VAL;
-        double high = f.high != kNoNode && graph.is_constant(f.high) ? graph.value(f.high) : HUGE_VAL, slack = 1e-12 * std::abs(si);
-        if (si < low - slack || si > high + slack) throw problem_error({p, si, low, high, false});
+        auto number = [&](NodeId node, double otherwise) { return node != kNoNode && graph.is_constant(node) ? graph.value(node) : otherwise; };
+        Evaluation::ParameterProblem problem{p, si, number(f.low, -HUGE_VAL), number(f.high, HUGE_VAL)};
+        if (!problem.is_none()) throw problem_error(problem);
     }
     std::vector<std::pair<ParameterId, std::optional<double>>> was;
     for (const auto& [p, si] : values) {
@@ -180,8 +180,7 @@ void Run::Data::make_simulation(const RunOptions& options)
     own_steps = !has_fixed_step(settings.method) && settings.method != Method::ida && settings.method != Method::cvode;
     summary.integrator = settings.name;
     simulation = std::make_unique<Simulation>(system->model, system->sources, settings);
-    for (ParameterId p = 0; p < given.size(); ++p)
-        if (given[p]) simulation->evaluation().give(p, *given[p]);
+    put_given(simulation->evaluation());
     settle(simulation->evaluation());
     look_at_assumptions();
     looked = false;
@@ -205,27 +204,26 @@ void Run::Data::look_at_assumptions()
         system = std::move(other);
         before.reset();
         simulation = std::make_unique<Simulation>(system->model, system->sources, simulation->settings());
-        for (ParameterId p = 0; p < given.size(); ++p)
-            if (given[p]) simulation->evaluation().give(p, *given[p]);
+        put_given(simulation->evaluation());
         simulation->evaluation().settle_parameters();
         return;
     }
 }
 
-void Run::Data::take_output_times(Recorder& to) const
+void Run::Data::take_output_times(std::optional<double> until, Recorder& to) const
 {
     std::optional<double> every = to.options.output_every;
     if (!every && !system->output_points && system->output_at.empty()) every = system->output_every;
     if (every && (!(*every > 0) || !std::isfinite(*every)))
         throw UsageError(fmt::format("an output interval of {:g} s: it must be longer than 0 s, and end", *every));
-    if (!to.stop) {
+    if (!until) {
         to.every = every;
         if (!every) to.times = system->output_at;
         to.times.push_back(0);
         std::sort(to.times.begin(), to.times.end());
         return;
     }
-    double stop = *to.stop;
+    double stop = *until;
     if (every) {
         if (stop / *every > 1e8) throw UsageError(fmt::format("an output interval of {:g} s over {:g} s gives more than 100 million rows", *every, stop));
         for (std::size_t k = 0;; ++k) {
@@ -344,9 +342,8 @@ void Run::Data::begin(const RunOptions& options, bool records)
     }
     Recorder made;
     made.options = options;
-    made.stop = stop;
     RecordingHead about = head(options.keep.empty() ? system->keep : options.keep, made.columns);
-    take_output_times(made);
+    take_output_times(stop, made);
     if (!options.out.empty()) made.writer = open_writer(options.out, about, system->files_read);
     recording.system = about.system;
     recording.scenario = about.scenario;
@@ -357,7 +354,7 @@ void Run::Data::begin(const RunOptions& options, bool records)
     made.outputs.resize(model().form.outputs.size());
     made.blocks.emplace(recording, options.in_memory ? std::max<std::size_t>(made.times.size(), 1) : 0);
     recorder.emplace(std::move(made));
-    if (options.verify || verify_all()) {
+    if (options.verify || verifies_all()) {
         recorder->verifier = make_verifier();
         simulation->on_start = [this](const State& s, Evaluation& e) { recorder->verifier->start(s, e, demanded_inits()); };
     }

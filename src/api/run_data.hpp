@@ -19,15 +19,11 @@
 
 namespace netloop {
 
-/// Whether the environment asks for every run to be verified.
-bool verify_all();
-
 /// What is recorded of a run from its start on, and looked at on the way.
 struct Recorder {
     RunOptions options;
-    std::optional<double> stop;        ///< s, where the run is to end if its user says no other end
     std::optional<double> every;       ///< s between rows; none: as `times` says, and behind them at the end of each stretch
-    std::vector<double> times;         ///< of rows, ascending; all of them where `stop` is known
+    std::vector<double> times;         ///< of rows, ascending; all of them where a stop time is known
     std::size_t next = 0;              ///< the first of `times` that is still to come
     std::vector<std::size_t> columns;  ///< number of the output in each column, the time's left out
     std::unique_ptr<RecordingWriter> writer;
@@ -70,6 +66,7 @@ struct Run::Data {
     void settle(Evaluation& evaluation);
     RunError problem_error(const Evaluation::ParameterProblem& problem) const;
     Evaluation& params_alone();
+    void put_given(Evaluation& evaluation) const;
     std::vector<ParameterId> given_parameters() const;
 
     // --- start and steps
@@ -100,7 +97,8 @@ struct Run::Data {
     RunError with_open_ports(const NumericFailure& failure) const;
     RunOrigin origin() const;
     RecordingHead head(const std::vector<std::string>& keep, std::vector<std::size_t>& columns) const;
-    void take_output_times(Recorder& to) const;
+    /// `until`: the stop time, if there is one.
+    void take_output_times(std::optional<double> until, Recorder& to) const;
     std::vector<double> recorded_state(std::vector<std::pair<std::uint32_t, double>>& memories) const;
     [[noreturn]] void fail_output(std::size_t i, const State& s, Evaluation& e) const;
     void check_conditions(const State& s, Evaluation& e);

@@ -1,24 +1,16 @@
 // SPDX-License-Identifier: Apache-2.0
 // A run's summary for programs: everything that it holds, each once.
-#include <cmath>
-#include <nlohmann/json.hpp>
-
 #include "netloop/run.hpp"
+#include "record/json_number.hpp"
 
 namespace netloop {
 namespace {
 
 using nlohmann::json;
 
-// JSON has no NaN: what has no value is null.
-json number(double value)
-{
-    return std::isfinite(value) ? json(value) : json(nullptr);
-}
-
 json of(const MeasureResult& m)
 {
-    return {{"value", number(m.shown())}, {"unit", m.unit}, {"text", m.text}};
+    return {{"value", json_number(m.shown())}, {"unit", m.unit}, {"text", m.text}};
 }
 
 json of(const DemandResult& d)
@@ -41,12 +33,14 @@ json of(const Verification& v)
                             {"part", f.part},
                             {"place", f.place},
                             {"time", f.time},
-                            {"left", number(f.left)},
-                            {"right", number(f.right)},
+                            {"left", json_number(f.left)},
+                            {"right", json_number(f.right)},
                             {"unit", f.unit},
-                            {"share", number(f.share)}});
-    return {{"holds", v.holds}, {"limit", v.limit},   {"worst", number(v.worst)}, {"points", v.points},       {"equations", v.equations}, {"lets", v.lets},
-            {"inits", v.inits}, {"ranges", v.ranges}, {"slopes", v.slopes},       {"not_known", v.not_known}, {"findings", findings}};
+                            {"share", json_number(f.share)}});
+    return {{"holds", v.holds},         {"limit", v.limit},         {"worst", json_number(v.worst)},
+            {"points", v.points},       {"equations", v.equations}, {"lets", v.lets},
+            {"inits", v.inits},         {"ranges", v.ranges},       {"slopes", v.slopes},
+            {"not_known", v.not_known}, {"findings", findings}};
 }
 
 }  // namespace

@@ -5,10 +5,10 @@
 
 #include <algorithm>
 #include <chrono>
-#include <cstdlib>
 #include <stdexcept>
 #include <utility>
 
+#include "base/verifies_all.hpp"
 #include "compile/parameters.hpp"
 #include "compile/passes.hpp"
 
@@ -99,13 +99,6 @@ constexpr Pass kPasses[] = {
      told_solver},
 };
 
-// Forms are walked through once more after each pass: for tests, not for daily use.
-bool verifies()
-{
-    const char* said = std::getenv("NETLOOP_VERIFY");
-    return said != nullptr && std::string_view(said) == "1";
-}
-
 }  // namespace
 
 std::span<const Pass> passes()
@@ -157,7 +150,7 @@ bool run_passes(Compilation& c, std::string_view first, std::string_view last, s
         if (c.diagnostics.has_errors()) throw CompilationStopped{};
         c.form = pass->leaves;
         c.record.push_back({std::string(pass->name), pass->result(c), took.count()});
-        if (verifies())
+        if (verifies_all())
             if (std::string fault = c.fault(); !fault.empty()) throw std::logic_error(fmt::format("after the pass '{}': {}", pass->name, fault));
         if (pass->name == stop_after) return false;
     }

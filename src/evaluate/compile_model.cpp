@@ -18,11 +18,12 @@ namespace {
 constexpr std::string_view kFirst = "settle params", kLocated = "locate conditions", kBehindLocated = "remove aliases", kOrdered = "order blocks",
                            kLast = "make solver form";
 
-// Shipped names of forms, beside the names of passes: the pass behind which each stands.
+// Names of forms for `check --show`, beside those of the passes: the pass behind which each stands.
+constexpr std::pair<std::string_view, std::string_view> kStages[] = {
+    {"flat", "settle params"}, {"system", "remove aliases"}, {"reduced", "tear blocks"}, {"solver", "make solver form"}};
+
 std::string_view pass_of_stage(std::string_view stage)
 {
-    constexpr std::pair<std::string_view, std::string_view> kStages[] = {
-        {"flat", "settle params"}, {"system", "remove aliases"}, {"reduced", "tear blocks"}, {"solver", "make solver form"}};
     for (const auto& [name, pass] : kStages)
         if (name == stage) return pass;
     return stage;
@@ -213,7 +214,9 @@ std::shared_ptr<const CompiledModel> compile_model(std::unique_ptr<FlatModel> fl
 
 std::vector<std::string> stage_names()
 {
-    std::vector<std::string> names{"flat", "system", "reduced", "solver", "program", "source"};
+    std::vector<std::string> names;
+    for (const auto& [name, pass] : kStages) names.emplace_back(name);
+    names.insert(names.end(), {"program", "source"});
     for (const Pass& p : passes()) names.emplace_back(p.name);
     return names;
 }

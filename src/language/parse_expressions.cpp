@@ -55,9 +55,9 @@ std::string Parser::name(std::string_view what, Span* span)
 
 void Parser::enter()
 {
-    if (++depth_ > kMaxDepth) {
+    if (++depth_ > kDeepestExpression) {
         --depth_;
-        diagnostics_.report(messages::nested_too_deeply, now().span, kMaxDepth);
+        diagnostics_.report(messages::nested_too_deeply, now().span, kDeepestExpression);
         at_ = tokens_.size() - 1;  // nothing behind such a place can be read sensibly
         throw StatementAbandoned{};
     }

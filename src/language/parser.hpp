@@ -7,6 +7,9 @@
 
 namespace netloop {
 
+/// How deep expressions may be nested in each other.
+inline constexpr int kDeepestExpression = 200;
+
 /// Parses a whole file that `sources` holds. Always returns a tree; what could not be read is left out of it and reported.
 SyntaxFile parse_file(const SourceSet& sources, std::uint32_t file, Diagnostics& diagnostics);
 

@@ -145,8 +145,6 @@ private:
     };
     void enter();
 
-    static constexpr int kMaxDepth = 200;
-
     const SourceSet& sources_;
     std::vector<Token> tokens_;
     SyntaxArena& arena_;

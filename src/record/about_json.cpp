@@ -5,16 +5,13 @@
 #include <cmath>
 #include <nlohmann/json.hpp>
 
+#include "record/json_number.hpp"
+
 namespace netloop {
 namespace {
 
 using nlohmann::json;
 
-// JSON has no NaN: a measure without a value is null.
-json number(double value)
-{
-    return std::isfinite(value) ? json(value) : json(nullptr);
-}
 double number(const json& value)
 {
     return value.is_number() ? value.get<double>() : std::nan("");
@@ -76,8 +73,13 @@ std::string about_text(const RunOrigin& origin, const std::vector<FigureRequest>
              {"tolerance", origin.tolerance}};
     all["params"] = json::array();
     for (const ParameterValue& p : origin.parameters)
-        all["params"].push_back(
-            {{"path", p.path}, {"value", number(p.value)}, {"unit", p.unit}, {"scale", p.scale}, {"offset", p.offset}, {"changed", p.changed}, {"doc", p.doc}});
+        all["params"].push_back({{"path", p.path},
+                                 {"value", json_number(p.value)},
+                                 {"unit", p.unit},
+                                 {"scale", p.scale},
+                                 {"offset", p.offset},
+                                 {"changed", p.changed},
+                                 {"doc", p.doc}});
     all["parts"] = json::array();
     for (const PartEntry& p : origin.parts) all["parts"].push_back({{"path", p.path}, {"kind", p.kind}, {"pictures", p.pictures}});
     all["sequences"] = json::array();
@@ -104,7 +106,7 @@ std::string results_text(const RunResults& results)
     json all{{"measures", json::array()}, {"demands", json::array()}, {"assumed", results.assumed}};
     for (const MeasureResult& m : results.measures)
         all["measures"].push_back(
-            {{"name", m.name}, {"value", number(m.value)}, {"unit", m.unit}, {"scale", m.scale}, {"offset", m.offset}, {"text", m.text}, {"doc", m.doc}});
+            {{"name", m.name}, {"value", json_number(m.value)}, {"unit", m.unit}, {"scale", m.scale}, {"offset", m.offset}, {"text", m.text}, {"doc", m.doc}});
     for (const DemandResult& d : results.demands)
         all["demands"].push_back({{"condition", d.condition}, {"text", d.text}, {"place", d.place}, {"holds", d.holds}, {"found", d.found}});
     return all.dump(-1, ' ', false, json::error_handler_t::replace);

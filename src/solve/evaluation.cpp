@@ -57,11 +57,8 @@ std::optional<Evaluation::ParameterProblem> Evaluation::settle_parameters()
     std::optional<ParameterProblem> problem;
     for (const ParameterValues& v : model_->parameters)
         for (ParameterId parameter_id : v.parameters) {
-            ParameterProblem p{parameter_id, parameter(parameter_id), low[parameter_id], high[parameter_id], false};
-            p.not_finite = !std::isfinite(p.value);
-            double slack = 1e-12 * std::abs(p.value);
-            bool outside = p.value < p.low - slack || p.value > p.high + slack;
-            if ((p.not_finite || outside) && !problem) problem = p;
+            ParameterProblem p{parameter_id, parameter(parameter_id), low[parameter_id], high[parameter_id]};
+            if (!p.is_none() && !problem) problem = p;
         }
     return problem;
 }

@@ -2,6 +2,7 @@
 // One run's numbers: memory of the programs, parameters, modes; and the evaluations a solver asks for.
 #pragma once
 
+#include <cmath>
 #include <functional>
 #include <memory>
 #include <optional>
@@ -32,7 +33,12 @@ public:
     struct ParameterProblem {
         ParameterId parameter = 0;
         double value = 0, low = 0, high = 0;
-        bool not_finite = false;
+        bool finite() const { return std::isfinite(value); }
+        /// It has a value, and that is within its range, up to rounding: then it is none.
+        bool is_none() const { return finite() && value >= low - kSlack * std::abs(value) && value <= high + kSlack * std::abs(value); }
+
+    private:
+        static constexpr double kSlack = 1e-12;
     };
     std::optional<ParameterProblem> settle_parameters();
     double parameter(ParameterId p) const { return memory_[model_->layout.parameters + p]; }

@@ -48,6 +48,18 @@ TEST_CASE("handles name the same things as paths, and a wrong path is told with 
     CHECK_THROWS_AS(run.values(wanted, std::span<double>(got).first(1)), nl::UsageError);
 }
 
+TEST_CASE("a handle that was never looked up, or is another system's, is refused")
+{
+    nl::CompiledSystem system = test::compile(kLag);
+    nl::Run run(system);
+    CHECK_THROWS_AS(run.set(nl::ParamId{}, 1), nl::UsageError);
+    CHECK_THROWS_AS(run.set(nl::InputId{1000}, 1), nl::UsageError);
+    CHECK_THROWS_AS(run.value(nl::ParamId{}), nl::UsageError);
+    CHECK_THROWS_AS(run.value(nl::OutputId{}), nl::UsageError);
+    CHECK_THROWS_AS(system.unit(nl::OutputId{1000}), nl::UsageError);
+    CHECK_THROWS_AS(system.unit(nl::ParamId{}), nl::UsageError);
+}
+
 TEST_CASE("several values at once: all, or none")
 {
     nl::CompiledSystem system = test::compile(kLag);
