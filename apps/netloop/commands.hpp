@@ -32,6 +32,10 @@ Command add_draw(CLI::App& program);
 Command add_report(CLI::App& program);
 Command add_format(CLI::App& program);
 Command add_units(CLI::App& program);
+Command add_linear(CLI::App& program);
+Command add_modes(CLI::App& program);
+Command add_cost(CLI::App& program);
+Command add_advise(CLI::App& program);
 
 /// "path=value" texts of --set taken apart. Throws netloop::UsageError.
 std::vector<std::pair<std::string, std::string>> split_settings(const std::vector<std::string>& settings);

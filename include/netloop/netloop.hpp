@@ -7,7 +7,8 @@
 //   3. builder.hpp    systems and components made by a program
 //   4. system.hpp     compile: definitions -> CompiledSystem
 //   5. run.hpp        set, simulate, step, read; recording.hpp: what a run recorded
-//   6. property.hpp   properties of fluids as plain functions; units.hpp: the units
+//   6. linear_model.hpp, modes.hpp: what run.linear() and run.modes() give
+//   7. property.hpp   properties of fluids as plain functions; units.hpp: the units
 //
 //     #include <netloop/netloop.hpp>
 //     namespace nl = netloop;
@@ -20,8 +21,11 @@
 #pragma once
 
 #include "netloop/builder.hpp"
+#include "netloop/cost.hpp"
 #include "netloop/error.hpp"
 #include "netloop/library.hpp"
+#include "netloop/linear_model.hpp"
+#include "netloop/modes.hpp"
 #include "netloop/property.hpp"
 #include "netloop/quantity.hpp"
 #include "netloop/recording.hpp"

@@ -8,6 +8,7 @@
 #include <string>
 #include <vector>
 
+#include "netloop/cost.hpp"
 #include "netloop/error.hpp"
 
 namespace netloop {
@@ -158,6 +159,7 @@ public:
     EventRecord events;                   ///< empty in a file that does not hold them (.csv)
     std::vector<MeasureResult> measures;  ///< this and what follows: empty in a .csv
     std::vector<DemandResult> demands;
+    Cost cost;                         ///< what its steps were limited by
     std::vector<std::string> assumed;  ///< at the start: guesses that completed it, and what was held where it stood
     std::vector<FigureRequest> figures;
     RunOrigin origin;

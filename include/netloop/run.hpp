@@ -11,6 +11,9 @@
 #include <string>
 #include <vector>
 
+#include "netloop/cost.hpp"
+#include "netloop/linear_model.hpp"
+#include "netloop/modes.hpp"
 #include "netloop/quantity.hpp"
 #include "netloop/recording.hpp"
 #include "netloop/system.hpp"
@@ -68,6 +71,7 @@ struct RunSummary {
     std::size_t state_changes = 0;             ///< how often the choice of states was changed
     std::size_t systems = 0;                   ///< systems of equations gone through, where they change in kind; 1: they did not
     EventRecord event_record;                  ///< what happened: conditions that turned, blocks that ran; `events` in all
+    Cost cost;                                 ///< what the steps were limited by; empty with fixed steps
     double event_seconds = 0;                  ///< of wall_seconds, spent on locating and settling events
     std::size_t kept_histories = 0;            ///< events behind which integration went on without beginning anew
     std::vector<std::string> warnings;         ///< what `warn` in the model said
@@ -169,6 +173,14 @@ public:
     /// The present point held against the model as written. Throws RunError if the start cannot be settled.
     Verification verify();
 
+    // --- what follows for small changes, at the present point; begins the run if need be, and leaves it as it is
+    /// A linear model. Throws UsageError for a path that there is not, or that cannot act; RunError where the equations do not settle all rates. Cost: the
+    /// first one some ten evaluations of all equations, each further one a solution for each state, input and output; dense, at most 600 states.
+    LinearModel linear(const LinearRequest& request);
+    /// Its modes. Up to 600 states all of them, n^3; larger ones by the ends that are asked for (Krylov subspaces, with our sparse elimination inside). Throws
+    /// RunError.
+    Modes modes(const ModesRequest& request = {});
+
     // --- again
     /// Back to before the start. What was set stays; recording() and summary() are emptied.
     void reset();
@@ -184,7 +196,13 @@ public:
 
 private:
     struct Data;
+    friend struct PointOfRun;
     std::unique_ptr<Data> data_;
 };
+
+/// Holds a linear model against the model itself: two runs from the point, one of them with a small step of an input, at tolerance 1e-9. `to_point` brings a
+/// new run there: run.begin(options); run.step_to(t). Throws what runs throw.
+LinearCheck check_linear(const CompiledSystem& system, const std::function<void(Run&, const RunOptions&)>& to_point, const LinearRequest& request,
+                         const LinearCheckOptions& options = {});
 
 }  // namespace netloop

@@ -28,6 +28,9 @@ struct CompileRequest {
     /// Rates that runs shall be able to record, such as "leaf.angle'" (other names given here are ignored). What a scenario keeps is
     /// among them by itself.
     std::vector<std::string> rates{};
+    /// Signals that linear models shall act on: inputs and outputs of parts that signal lines join, inputs of the system whose rates may enter. Runs are the
+    /// same with them. Throws UsageError for one that is none.
+    std::vector<std::string> linear_inputs{};
     const std::atomic<bool>* interrupt = nullptr;  ///< set from elsewhere (Ctrl-C): compile() throws Interrupted soon
 };
 

@@ -6,6 +6,7 @@
 #include <memory>
 
 #include "evaluate/compiled_model.hpp"
+#include "model/added_signals.hpp"
 #include "model/scenario.hpp"
 #include "netloop/run.hpp"
 #include "netloop/system.hpp"
@@ -20,6 +21,8 @@ struct CompiledSystemData {
     std::string text_hash;                                        ///< of `texts`, and of tables too large to be among them
     std::vector<std::string> files_read;                          ///< what must not be written over
     std::vector<std::pair<std::string, std::string>> settings{};  ///< CompileRequest::set
+    std::vector<std::string> linear_inputs{};                     ///< CompileRequest::linear_inputs
+    std::vector<AddedSignal> added{};                             ///< for each of them
     std::shared_ptr<const CompiledModel> model;
     std::string name, scenario;
     std::vector<Diagnostic> notes;

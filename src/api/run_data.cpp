@@ -469,11 +469,12 @@ Verification Run::Data::close(bool complete, const std::string& reason)
     recording.events = summary.event_record;
     recording.measures = summary.measures;
     recording.demands = summary.demands;
+    recording.cost = summary.cost;
     recording.assumed = summary.assumed;
     for (const std::string& h : summary.held) recording.assumed.push_back("nothing settles it, it is held: " + h);
     if (r.writer != nullptr) {
         r.writer->events(summary.event_record);
-        r.writer->results({recording.measures, recording.demands, recording.assumed});
+        r.writer->results({recording.measures, recording.demands, recording.assumed, recording.cost});
         Filed filed = r.writer->finish(complete, reason);
         summary.recorded = filed.path;
         summary.recording_notes = filed.notes;

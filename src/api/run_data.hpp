@@ -19,6 +19,8 @@
 
 namespace netloop {
 
+struct Sensitivities;
+
 /// What is recorded of a run from its start on, and looked at on the way.
 struct Recorder {
     RunOptions options;
@@ -48,8 +50,9 @@ struct Run::Data {
     Recording recording;
     std::optional<Recorder> recorder;
     double tolerance = 1e-6;
-    bool own_steps = true;  ///< variable ones, of our own methods: their polynomials are there to be looked at
-    bool looked = false;    ///< the evaluation stands at the present point, outputs computed
+    bool own_steps = true;                         ///< variable ones, of our own methods: their polynomials are there to be looked at
+    std::shared_ptr<Sensitivities> sensitivities;  ///< of the system that a linear model was made of last
+    bool looked = false;                           ///< the evaluation stands at the present point, outputs computed
 
     explicit Data(std::shared_ptr<const CompiledSystemData> of) : system(std::move(of)), given(flat().parameters.size()) {}
 

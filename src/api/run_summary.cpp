@@ -45,6 +45,7 @@ std::string RunSummary::text() const
     if (steps > 0) out += fmt::format("  method    {}\n", integrator);
     out += fmt::format("  steps     {} ({} residuals, {} Jacobians, {} repeated for error, {} for convergence)\n", steps, residuals, jacobians, error_failures,
                        convergence_failures);
+    if (std::string limited = cost.one_line(); !limited.empty()) out += fmt::format("  limited   {}\n", limited);
     if (systems > 1) out += fmt::format("  systems   {} of the combinations in which the equations change in kind\n", systems);
     if (state_changes > 0) out += fmt::format("  states    chosen anew {} times\n", state_changes);
     out += fmt::format("  rows      {}\n  events    {}", rows, events);

@@ -6,6 +6,7 @@
 #include <cmath>
 #include <map>
 
+#include "api/run_costs.hpp"
 #include "api/run_data.hpp"
 #include "base/diagnostics.hpp"
 #include "solve/explain.hpp"
@@ -147,6 +148,7 @@ void Run::Data::summarize(double stop)
     summary.warnings = s.warnings;
     summary.event_seconds = s.event_seconds;
     summary.kept_histories = s.kept_histories;
+    summary.cost = cost_of(*simulation, system->sources);
     summary.event_record = {};
     summary.event_record.steps = static_cast<double>(summary.steps);
     summary.event_record.seconds = s.wall_seconds;

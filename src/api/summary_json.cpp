@@ -53,6 +53,8 @@ std::string RunSummary::json(const std::string& system, const std::string& scena
     for (const MeasureResult& m : measures) measured[m.name] = of(m);
     for (const DemandResult& d : demands) demanded.push_back(of(d));
     for (const EventEntry& e : event_record.kinds) happened.push_back(of(e));
+    nlohmann::json limited = nlohmann::json::array();
+    for (const Cost::Limit& l : cost.limits) limited.push_back({{"what", l.what}, {"part", l.part}, {"place", l.place}, {"why", l.why}, {"steps", l.steps}});
     nlohmann::json all{{"system", system},
                        {"scenario", scenario},
                        {"complete", complete},
@@ -72,6 +74,7 @@ std::string RunSummary::json(const std::string& system, const std::string& scena
                        {"recorded", recorded},
                        {"recording_notes", recording_notes},
                        {"wall_seconds", wall_seconds},
+                       {"limits", limited},
                        {"spent_seconds", shares_told},
                        {"event_seconds", event_seconds},
                        {"kept_histories", kept_histories},

@@ -173,6 +173,9 @@ std::unique_ptr<FlatModel> flatten_plan(LibrarySet& set, ScenarioPlan& plan, Com
         if (std::find(rates.begin(), rates.end(), r) == rates.end()) rates.push_back(r);
     add_kept_rates(*made.model, rates, set);
     throw_errors(set);
+    for (const std::string& path : data.linear_inputs)
+        if (std::none_of(data.added.begin(), data.added.end(), [&](const AddedSignal& s) { return s.path == path; }))
+            data.added.push_back(add_to_signal(*made.model, path));
     data.n_flat_equations = made.model->equations.size();
     return std::move(made.model);
 }
@@ -262,6 +265,7 @@ CompiledSystem compile_plan(const Library& library, const PlanMaker& make_plan, 
         plan = make_plan(*set);
         data->name = plan.system->name;
         data->scenario = plan.scenario != nullptr ? plan.scenario->name : "";
+        data->linear_inputs = request.linear_inputs;
         flat = flatten_plan(*set, plan, *data, request.strict);
         data->settings = request.set;
         take_texts(*set, plan, *data);

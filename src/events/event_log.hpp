@@ -51,6 +51,9 @@ public:
     void new_moment() { last_.clear(); }
     /// Whether anything happened in this moment.
     bool any() const { return !last_.empty(); }
+    static constexpr std::size_t kNone = static_cast<std::size_t>(-1);
+    /// The first of the last moment, into kinds(); kNone if nothing happened then.
+    std::size_t last() const { return last_.empty() ? kNone : last_[0]; }
     const std::vector<EventKind>& kinds() const { return kinds_; }
 
 private:

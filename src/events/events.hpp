@@ -45,7 +45,7 @@ public:
     /// Whether the state is consistent with the equations as the last moment left it.
     bool settled() const { return settled_ && !blocks_.equations(); }
 
-    Modes& modes() { return modes_; }
+    ConditionModes& modes() { return modes_; }
     const EventLog& log() const { return log_; }
     EventLog& log() { return log_; }
     const std::string& stop() const { return blocks_.stop(); }
@@ -79,7 +79,7 @@ private:
     ConsistentSolver& consistent_;
     VariantChange variants_;
     const SourceSet& sources_;
-    Modes modes_;
+    ConditionModes modes_;
     Blocks blocks_;
     EventLog log_;
     struct Tick {

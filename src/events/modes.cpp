@@ -10,29 +10,29 @@ namespace {
 constexpr double kUnsure = 1e-9;  ///< of the largest value seen: nearer to zero the sign is not relied on
 }
 
-Modes::Modes(Evaluation& evaluation)
+ConditionModes::ConditionModes(Evaluation& evaluation)
     : e_(evaluation), largest_(evaluation.model().form.conditions.size(), 0.0), clocked_(evaluation.model().events.time_conditions.size()), next_turn_(HUGE_VAL)
 {
 }
 
-bool Modes::watched(std::size_t i) const
+bool ConditionModes::watched(std::size_t i) const
 {
     return e_.watched()[i] != 0;
 }
 
-std::vector<double> Modes::all() const
+std::vector<double> ConditionModes::all() const
 {
     std::vector<double> modes(size());
     for (std::size_t i = 0; i < modes.size(); ++i) modes[i] = e_.mode(i);
     return modes;
 }
 
-void Modes::put_all(const std::vector<double>& modes)
+void ConditionModes::put_all(const std::vector<double>& modes)
 {
     for (std::size_t i = 0; i < modes.size(); ++i) e_.set_mode(i, modes[i]);
 }
 
-bool Modes::is_held_against(std::size_t i, const std::vector<double>& before, const State& s)
+bool ConditionModes::is_held_against(std::size_t i, const std::vector<double>& before, const State& s)
 {
     if (is_clocked(i) || m().form.conditions[i].held || m().form.conditions[i].kind == Condition::Kind::whole || i >= before.size()) return false;
     e_.at(s.time, s.z.data(), s.rates.data());
@@ -40,7 +40,7 @@ bool Modes::is_held_against(std::size_t i, const std::vector<double>& before, co
     return e_.mode(i) != 0 ? before[i] < 0 && values_[i] >= 0 : before[i] > 0 && values_[i] <= 0;
 }
 
-bool Modes::chooses_equations(std::size_t i) const
+bool ConditionModes::chooses_equations(std::size_t i) const
 {
     if (p().mode_in_equations[i] != 0) return true;
     const Graph& g = m().form.reduced.system.graph();
@@ -51,7 +51,7 @@ bool Modes::chooses_equations(std::size_t i) const
     return mode != kNoNode;
 }
 
-std::vector<std::uint32_t> Modes::free_conditions() const
+std::vector<std::uint32_t> ConditionModes::free_conditions() const
 {
     const auto& conditions = m().form.conditions;
     std::vector<std::uint32_t> free;
@@ -61,14 +61,14 @@ std::vector<std::uint32_t> Modes::free_conditions() const
     return free;
 }
 
-void Modes::put(std::size_t i, double mode, double time, EventLog* log)
+void ConditionModes::put(std::size_t i, double mode, double time, EventLog* log)
 {
     e_.set_mode(i, mode);
     if (p().mode_in_equations[i]) touched_ = true;
     if (log != nullptr && watched(i)) log->condition(i, time, p().told[i] != 0, p().guarded[i]);
 }
 
-void Modes::renew_clock(double time)
+void ConditionModes::renew_clock(double time)
 {
     next_turn_ = HUGE_VAL;
     renew_curved(time);
@@ -102,7 +102,7 @@ void Modes::renew_clock(double time)
 }
 
 // Known functions of time: which side they are on right behind the time, and when they leave it next. No step can miss that.
-void Modes::renew_curved(double time)
+void ConditionModes::renew_curved(double time)
 {
     const auto& conditions = e_.model().form.conditions;
     if (curved_of_ != &e_.model()) {
@@ -129,7 +129,7 @@ void Modes::renew_curved(double time)
     }
 }
 
-bool Modes::turn_by_clock(double time, EventLog* log)
+bool ConditionModes::turn_by_clock(double time, EventLog* log)
 {
     // a mode may stand in another condition of time (mod): a few rounds settle them
     constexpr int kRounds = 10;
@@ -153,7 +153,7 @@ bool Modes::turn_by_clock(double time, EventLog* log)
     return any;
 }
 
-bool Modes::turn(const std::vector<int>& crossings, double time, EventLog& log)
+bool ConditionModes::turn(const std::vector<int>& crossings, double time, EventLog& log)
 {
     if (crossings.empty()) return false;
     const auto& conditions = e_.model().form.conditions;
@@ -174,7 +174,7 @@ bool Modes::turn(const std::vector<int>& crossings, double time, EventLog& log)
 }
 
 // The mode that a condition's value asks for; near its zero, where the sign is not clear, the mode that it has.
-double Modes::wanted(std::size_t i, double g)
+double ConditionModes::wanted(std::size_t i, double g)
 {
     largest_[i] = std::max(largest_[i], std::abs(g));
     double mode = e_.mode(i);
@@ -189,7 +189,7 @@ double Modes::wanted(std::size_t i, double g)
     return mode != 0 && g > unsure ? 0 : mode == 0 && g < -unsure ? 1 : mode;
 }
 
-std::size_t Modes::settle(const State& s, EventLog& log)
+std::size_t ConditionModes::settle(const State& s, EventLog& log)
 {
     if (largest_.empty()) return 0;
     e_.at(s.time, s.z.data(), s.rates.data());
@@ -205,7 +205,7 @@ std::size_t Modes::settle(const State& s, EventLog& log)
     return changed;
 }
 
-bool Modes::disagree(const State& s, bool of_equations)
+bool ConditionModes::disagree(const State& s, bool of_equations)
 {
     if (largest_.size() == clocked_.size() + curved_.size()) return false;
     e_.at(s.time, s.z.data(), s.rates.data());
@@ -216,7 +216,7 @@ bool Modes::disagree(const State& s, bool of_equations)
     return differ;
 }
 
-std::size_t Modes::look_ahead(const State& s, EventLog& log, std::vector<char>& done, bool& driven_back)
+std::size_t ConditionModes::look_ahead(const State& s, EventLog& log, std::vector<char>& done, bool& driven_back)
 {
     if (largest_.size() == clocked_.size() + curved_.size()) return 0;
     const auto& conditions = e_.model().form.conditions;

@@ -16,9 +16,9 @@ inline double same_moment(double t)
     return 1e-12 * (t < 0 ? -t : t) + 1e-14;
 }
 
-class Modes {
+class ConditionModes {
 public:
-    explicit Modes(Evaluation& evaluation);
+    explicit ConditionModes(Evaluation& evaluation);
 
     std::size_t size() const { return largest_.size(); }
     /// Works out anew when conditions of time turn next; after parameters, memories or modes have changed.

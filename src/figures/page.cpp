@@ -36,6 +36,7 @@ std::string gnuplot_text(const std::string& text)
 
 std::string bracketed(const std::string& unit)
 {
+    if (unit == kPartAxis) return "[part]";
     if (unit.starts_with(kStageUnit)) return "[stage]";
     return unit.empty() || unit == "1" ? "[-]" : "[" + unit + "]";
 }
@@ -129,6 +130,8 @@ private:
                                  kInk);
     }
 
+    bool log_x(const PanelContent& p) const { return p.log_x.value_or(request_.log_x); }
+    bool log_y(const PanelContent& p) const { return p.log_y.value_or(request_.log_y); }
     static bool two(const PanelContent& p) { return p.units.size() > 1; }
     bool right(const PanelContent& p, const Curve& c) const { return two(p) && c.unit == p.units[1]; }
     std::string label(const PanelContent& p, const Curve& c) const { return c.label + (two(p) ? (right(p, c) ? " (right)" : " (left)") : ""); }
@@ -262,13 +265,13 @@ private:
             if (c.unit == unit)
                 for (const Stroke& s : c.strokes)
                     for (double v : s.y)
-                        if (!request_.log_y || v > 0) r.take(v);
+                        if (!log_y(p) || v > 0) r.take(v);
         if (!r.any()) {
-            if (request_.log_y) throw RecordingError(fmt::format("'{}' is nowhere above 0: it cannot be drawn on a logarithmic axis", p.curves[0].label));
+            if (log_y(p)) throw RecordingError(fmt::format("'{}' is nowhere above 0: it cannot be drawn on a logarithmic axis", p.curves[0].label));
             r = {0, 1};
         }
         if (auto g = given(unit); g && !p.lower) return {g->first, g->second};
-        if (request_.log_y) {
+        if (log_y(p)) {
             if (request_.spectrum) r.low = std::max(r.low, r.high * 1e-6);
             if (!(r.high > r.low)) r.low /= 2, r.high *= 2;
             return r;
@@ -284,7 +287,7 @@ private:
         for (const Curve& c : p.curves)
             for (const Stroke& s : c.strokes)
                 for (double v : s.x)
-                    if (!request_.log_x || v > 0) r.take(v);
+                    if (!log_x(p) || v > 0) r.take(v);
         if (p.x_label == "time" && p.x_unit == "s") {
             if (request_.from) r.low = *request_.from;
             if (request_.to) r.high = *request_.to;
@@ -293,6 +296,9 @@ private:
         }
         if (!r.any()) r = {0, 1};
         if (!(r.high > r.low)) r.low -= 0.5, r.high += 0.5;
+        // places at the very edge would be seen by half
+        bool places = std::any_of(p.curves.begin(), p.curves.end(), [](const Curve& c) { return c.mark == Curve::Mark::cross || c.mark == Curve::Mark::ring; });
+        if (double air = 0.04 * (r.high - r.low); places && !log_x(p)) r.low -= air, r.high += air;
         return r;
     }
 
@@ -303,7 +309,7 @@ private:
             for (std::size_t k = 0; k < names.size(); ++k) list += fmt::format("{}{} {}", k > 0 ? ", " : "", gnuplot_text(names[k]), k + 1);
             return " (" + list + ")";
         }
-        if (request_.log_y) return "";
+        if (log_y(p)) return "";
         double step = round_step(r.low, r.high, std::clamp(height / 34, 2.0, 9.0));
         if (step > 0 && std::floor(r.high / step) - std::ceil(r.low / step) < 1) step /= 2;
         return step > 0 ? fmt::format(" {:.6g}", step) : "";
@@ -349,8 +355,8 @@ private:
         text_ +=
             below ? fmt::format("set xlabel {} offset 0,0.3 textcolor rgb '{}'\nset format x '%g'\n", gnuplot_text(p.x_label + " " + bracketed(p.x_unit)), kInk)
                   : "unset xlabel\nset format x ''\n";
-        text_ += request_.log_x ? "set logscale x\n" : fmt::format("unset logscale x\nset xtics {:.9g}\n", round_step(x.low, x.high, (b.right - b.left) / 95));
-        text_ += request_.log_y ? "set logscale yy2\n" : "unset logscale yy2\n";
+        text_ += log_x(p) ? "set logscale x\nset xtics autofreq\n" : fmt::format("unset logscale x\nset xtics {:.9g}\n", round_step(x.low, x.high, (b.right - b.left) / 95));
+        text_ += log_y(p) ? "set logscale yy2\n" : "unset logscale yy2\n";
         text_ += fmt::format("set xrange [{:.12g}:{:.12g}]\nset yrange [{:.12g}:{:.12g}]\nset ytics nomirror{}\n", x.low, x.high, left.low, left.high,
                              y_tics(p, p.units[0], left, b.bottom - b.top));
         if (two(p)) {
@@ -366,27 +372,30 @@ private:
         for (std::size_t k = 0; k < p.curves.size(); ++k) {
             const Curve& c = p.curves[k];
             Range y = right(p, c) ? y_range(p, p.units[1]) : left;
-            Raster raster{x.low, x.high, static_cast<int>(b.right - b.left), request_.log_y ? HUGE_VAL : (y.high - y.low) / (b.bottom - b.top), request_.log_x};
+            Raster raster{x.low, x.high, static_cast<int>(b.right - b.left), log_y(p) ? HUGE_VAL : (y.high - y.low) / (b.bottom - b.top), log_x(p)};
             for (std::size_t n = 0; n < c.strokes.size(); ++n) {
                 std::string look = style(p, k);
                 if (c.strokes.size() > 1) {  // earlier cycles are fainter
                     double share = static_cast<double>(n) / static_cast<double>(c.strokes.size() - 1);
                     look = fmt::format("dt {} lc rgb '{}'", dash_of(p, k), faded(kColours[c.quantity % std::size(kColours)], 0.3 + 0.7 * share));
                 }
-                draw(outline_of(c.strokes[n], raster), right(p, c), look, c.quantity, plotted);
+                if (c.mark == Curve::Mark::line)
+                    draw(p, outline_of(c.strokes[n], raster), right(p, c), look, c.quantity, plotted);
+                else
+                    draw_marks(c, c.strokes[n], plotted);
             }
         }
         text_ += "plot " + plotted.commands + "\n" + plotted.data;
         text_ += "unset arrow\n";
-        for (int t = 1; t < tag; ++t) text_ += fmt::format("unset label {}\n", t);
+        for (int t = 1; t < tag; ++t) text_ += fmt::format("unset label {}\nunset label {}\n", t, 500 + t);
     }
 
     // Lines, and bands as a veil between two lines, so that what lies behind is seen.
-    void draw(const Outline& outline, bool right, const std::string& look, std::size_t quantity, Plotted& plotted) const
+    void draw(const PanelContent& panel, const Outline& outline, bool right, const std::string& look, std::size_t quantity, Plotted& plotted) const
     {
         std::string axes = right ? "axes x1y2" : "axes x1y1";
         auto row = [&](double x, double y) {
-            bool drawable = std::isfinite(y) && (!request_.log_y || y > 0) && (!request_.log_x || x > 0);
+            bool drawable = std::isfinite(y) && (!log_y(panel) || y > 0) && (!log_x(panel) || x > 0);
             return drawable ? fmt::format("{:.10g} {:.10g}\n", x, y) : "\n";
         };
         auto line = [&](const std::vector<double>& x, const std::vector<double>& y, double width) {
@@ -405,6 +414,15 @@ private:
         for (const Stroke& s : outline.lines) line(s.x, s.y, s.x.size() > 4000 ? 1.2 : 1.8);
     }
 
+    // Single places, and bars that reach from one to the next.
+    static void draw_marks(const Curve& c, const Stroke& s, Plotted& plotted)
+    {
+        std::string rows, colour = kColours[c.quantity % std::size(kColours)];
+        for (std::size_t i = 0; i < s.x.size(); ++i) rows += fmt::format("{:.10g} {:.10g}\n", s.x[i], s.y[i]);
+        const char* with = c.mark == Curve::Mark::cross ? "points pt 2 ps 1.4 lw 2" : c.mark == Curve::Mark::ring ? "points pt 6 ps 1.5 lw 2" : "lines lw 11";
+        plotted.add(fmt::format("'-' using 1:2 with {} lc rgb '{}' notitle", with, colour), rows);
+    }
+
     // Samples and names above the panel, the axes' units at its corners.
     int legend_text(const PanelContent& p, const Box& b)
     {
@@ -413,7 +431,13 @@ private:
         double lines = 1 + places.back().first;
         for (std::size_t k = 0; k < p.curves.size(); ++k) {
             double x = b.left + places[k].second + 8, y = b.top - 6 - kLegend * (lines - places[k].first - 0.5);
-            text_ += fmt::format("set arrow {} from screen {:.5f},{:.5f} to screen {:.5f},{:.5f} nohead lw 2 {}\n", tag, x_of(x), y_of(y), x_of(x + kSample),
+            bool place = p.curves[k].mark == Curve::Mark::cross || p.curves[k].mark == Curve::Mark::ring;
+            if (place)
+                text_ += fmt::format("set label {} '{}' at screen {:.5f},{:.5f} center font ',{}' textcolor rgb '{}'\n", 500 + tag,
+                                     p.curves[k].mark == Curve::Mark::cross ? "×" : "○", x_of(x + kSample / 2), y_of(y), 14,
+                                     kColours[p.curves[k].quantity % std::size(kColours)]);
+            else
+                text_ += fmt::format("set arrow {} from screen {:.5f},{:.5f} to screen {:.5f},{:.5f} nohead lw 2 {}\n", tag, x_of(x), y_of(y), x_of(x + kSample),
                                  y_of(y), style(p, k));
             text_ += fmt::format("set label {} {} at screen {:.5f},{:.5f} left textcolor rgb '{}'\n", tag, gnuplot_text(label(p, p.curves[k])),
                                  x_of(x + kSample + 6), y_of(y), kInk);

@@ -139,6 +139,7 @@ public:
     const std::vector<int>& crossings() const override { return roots_.crossings(); }
     StepCounts counts() const override { return counts_; }
     std::vector<std::size_t> worst() const override { return worst_first(difference_, weight_); }
+    std::size_t limiting() const override { return largest_state(e_.selection(), difference_, weight_); }
     Advice advice() const override { return advice_; }
 
 private:

@@ -66,6 +66,7 @@ public:
     void interpolate(double t, State& s) override { now().interpolate(t, s); }
     const std::vector<int>& crossings() const override { return now().crossings(); }
     std::vector<std::size_t> worst() const override { return now().worst(); }
+    std::size_t limiting() const override { return now().limiting(); }
     std::string story() const override { return story_; }
 
     StepCounts counts() const override

@@ -148,6 +148,7 @@ public:
     StepCounts counts() const override { return counts_; }
 
     std::vector<std::size_t> worst() const override { return worst_first(e_sum_, weight_); }
+    std::size_t limiting() const override { return largest_state(e_.selection(), e_sum_, weight_); }
 
 private:
     void set_weights() { sizes_.weigh(tolerance_, phi_[0].data(), weight_.data()); }

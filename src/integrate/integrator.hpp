@@ -58,6 +58,13 @@ public:
     virtual std::string story() const { return {}; }
     /// The members of z that limit the step most, worst first, as indices; for messages.
     virtual std::vector<std::size_t> worst() const = 0;
+    static constexpr std::size_t kNone = static_cast<std::size_t>(-1);
+    /// The state that was largest in the error test of the last step; kNone if there is none. One pass over the states, asked for while the run goes on.
+    virtual std::size_t limiting() const
+    {
+        std::vector<std::size_t> list = worst();
+        return list.empty() ? kNone : list[0];
+    }
 };
 
 struct IntegratorSettings {
@@ -71,6 +78,16 @@ struct IntegratorSettings {
     double step = 0;                                                                                  ///< s, of the fixed-step methods
     enum class Jacobian { exact, one_column_at_a_time, grouped_columns } jacobian = Jacobian::exact;  ///< the others are for comparison
 };
+
+/// The state with the largest |e w|; Integrator::kNone if all are zero.
+inline std::size_t largest_state(const StateSelection& selection, const std::vector<double>& e, const std::vector<double>& w)
+{
+    std::size_t largest = Integrator::kNone;
+    double most = 0;
+    for (std::size_t i = 0; i < e.size(); ++i)
+        if (double size = std::abs(e[i] * w[i]); size > most && selection.is_state(i)) most = size, largest = i;
+    return largest;
+}
 
 /// Below this no step is tried any more: the time, with the step added, would hardly be another. How far the run goes on is no matter.
 inline double least_step(double time)

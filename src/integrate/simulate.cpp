@@ -240,6 +240,7 @@ bool Simulation::advance(double target, const std::vector<double>& outputs, cons
         ++next_output;
     }
     const SolverForm& first = evaluation_.first_model()->form;
+    const bool costs_wanted = !has_fixed_step(settings_.method);
     const bool looks_at_state = !first.choices.empty() || !first.conditions.empty();
     Delays* delays = evaluation_.delays();
     events_.look_until(target, state_.time);
@@ -305,6 +306,7 @@ bool Simulation::advance(double target, const std::vector<double>& outputs, cons
         bool event = found || clocked || late || jump;
         rows_up_to(t, event);
         ++steps_since_event_;
+        bool behind_event = step_before_event_ > 0;
         count_step(taken);
         renew_states();
         if (corner) {  // of a table of time: nothing happens, but the past tells nothing of what follows
@@ -312,6 +314,11 @@ bool Simulation::advance(double target, const std::vector<double>& outputs, cons
             integrator_->restart(state_);
         }
         if (event) moment(found ? integrator_->crossings() : std::vector<int>{}, sink);
+        if (costs_wanted) {
+            using Why = StepCosts::Why;
+            Why why = clocked ? Why::clock : broken ? Why::delay : corner ? Why::table : limit >= target ? Why::end : Why::signal;
+            count_cost(from, event || behind_event ? (clocked ? Why::clock : Why::event) : why, at_limit || event, event || behind_event);
+        }
         events_.look_for_pile_up(state_);
         look_for_standstill(target);
         if (progress) progress(state_.time);
@@ -349,6 +356,26 @@ void Simulation::count_step(double taken)
         return;
     }
     events_.log().charge(1, taken);
+}
+
+// `limited`: it was bounded by what lies at its end, or by the event that it follows; else by its error.
+void Simulation::count_cost(double from, StepCosts::Why at_limit, bool limited, bool event)
+{
+    using Why = StepCosts::Why;
+    double to = integrated_ == &evaluation_.model() ? std::max(integrator_->time(), from) : state_.time;
+    StepCosts::Reason reason;
+    if (event && events_.log().last() != EventLog::kNone) {
+        reason = {at_limit, nullptr, static_cast<std::uint32_t>(events_.log().last())};
+    } else if (limited && !event) {
+        reason = {at_limit, nullptr, 0};
+    } else {
+        if (!costs_.looks()) return costs_.step(from, to, nullptr);
+        std::size_t failures = integrator_->counts().convergence_failures, state = integrator_->limiting();
+        reason = {failures > failures_ ? Why::convergence : Why::accuracy, integrated_, static_cast<std::uint32_t>(state)};
+        if (state == Integrator::kNone) reason.model = nullptr;
+        failures_ = failures;
+    }
+    costs_.step(from, to, &reason);
 }
 
 // What has no history behind an event: members of z whose value or rate jumped by more than the error that a step may have.

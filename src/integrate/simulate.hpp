@@ -10,6 +10,7 @@
 #include "integrate/integrator.hpp"
 #include "integrate/limits.hpp"
 #include "integrate/measuring.hpp"
+#include "integrate/step_costs.hpp"
 #include "solve/signals.hpp"
 
 namespace netloop {
@@ -59,6 +60,10 @@ public:
     RunStatistics statistics() const;
     /// The members of z that limit the step most, worst first; for messages.
     std::vector<std::size_t> limiting() const { return integrator_->worst(); }
+    /// What bounded the steps so far; empty with fixed steps.
+    const StepCosts& costs() const { return costs_; }
+    /// What happened so far; reasons of the costs point into it.
+    const EventLog& event_log() const { return events_.log(); }
     /// The last step made, which the row at hand lies in: its length, and values within it. For what looks at a row from near by.
     double last_step() const { return integrator_->counts().last_step; }
     void interpolate(double time, State& s) { integrator_->interpolate(time, s); }
@@ -87,6 +92,7 @@ private:
     void renew_states();
     double next_knot(double after) const;
     void count_step(double ticks);
+    void count_cost(double from, StepCosts::Why at_limit, bool limited, bool event);
     void look_for_standstill(double target);
 
     const SourceSet& sources_;
@@ -111,6 +117,8 @@ private:
     State begun_;                   ///< of a system that is fragile: where the last step began
     bool settled_ = false;          ///< the state at hand is consistent already
     std::vector<char> jumped_;
+    StepCosts costs_;
+    std::size_t failures_ = 0;  ///< of convergence, at the last look
     std::size_t steps_looked_at_ = 0;
     double looked_from_ = 0;
     std::size_t steps_since_event_ = 0, burst_ = 0;

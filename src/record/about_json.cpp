@@ -109,6 +109,11 @@ std::string results_text(const RunResults& results)
             {{"name", m.name}, {"value", json_number(m.value)}, {"unit", m.unit}, {"scale", m.scale}, {"offset", m.offset}, {"text", m.text}, {"doc", m.doc}});
     for (const DemandResult& d : results.demands)
         all["demands"].push_back({{"condition", d.condition}, {"text", d.text}, {"place", d.place}, {"holds", d.holds}, {"found", d.found}});
+    json limits = json::array(), stretches = json::array();
+    for (const Cost::Limit& l : results.cost.limits)
+        limits.push_back({{"what", l.what}, {"part", l.part}, {"place", l.place}, {"why", l.why}, {"steps", l.steps}});
+    for (const Cost::Stretch& s : results.cost.stretches) stretches.push_back({s.from, s.to, s.steps, s.shortest, s.longest, s.limit});
+    all["cost"] = {{"steps", results.cost.steps}, {"limits", limits}, {"stretches", stretches}};
     return all.dump(-1, ' ', false, json::error_handler_t::replace);
 }
 
@@ -149,6 +154,14 @@ void read_results(const std::string& text, Recording& recording)
             recording.measures.push_back({m.value("name", ""), m.value("text", ""), m.value("doc", ""), number(m.at("value")), m.value("unit", ""),
                                           m.value("scale", 1.0), m.value("offset", 0.0)});
         recording.assumed = all.value("assumed", std::vector<std::string>{});
+        const json cost = all.value("cost", json::object());
+        recording.cost.steps = cost.value("steps", 0.0);
+        for (const json& l : cost.value("limits", json::array()))
+            recording.cost.limits.push_back({l.value("what", ""), l.value("part", ""), l.value("place", ""), l.value("why", ""), l.value("steps", 0.0)});
+        for (const json& s : cost.value("stretches", json::array())) {
+            Cost::Stretch stretch{number(s.at(0)), number(s.at(1)), number(s.at(2)), number(s.at(3)), number(s.at(4)), s.at(5).get<std::uint32_t>()};
+            if (stretch.limit < std::max<std::size_t>(recording.cost.limits.size(), 1)) recording.cost.stretches.push_back(stretch);
+        }
         for (const json& d : all.value("demands", json::array()))
             recording.demands.push_back({d.value("condition", ""), d.value("text", ""), d.value("place", ""), d.value("holds", false), d.value("found", "")});
     });

@@ -164,7 +164,7 @@ std::vector<std::string> Recording::save(const std::string& path, const std::vec
         writer->row(row.data());
     }
     writer->events(events);
-    writer->results({measures, demands, assumed});
+    writer->results({measures, demands, assumed, cost});
     return writer->finish(complete, reason).notes;
 }
 

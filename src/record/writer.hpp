@@ -25,6 +25,7 @@ struct RunResults {
     std::vector<MeasureResult> measures;
     std::vector<DemandResult> demands;
     std::vector<std::string> assumed;
+    Cost cost;
 };
 
 /// Where a recording is when it is closed, and what a user should know of it.

@@ -29,6 +29,7 @@ public:
     double own_output(std::size_t i) const { return memory_[model_->output_place[i]]; }
     void give(ParameterId p, double si) { given_[p] = si; }
     void take_back(ParameterId p) { given_[p].reset(); }
+    bool is_given(ParameterId p) const { return given_[p].has_value(); }
     /// Recomputes all parameters. The first that is out of its range or not finite is returned with a message.
     struct ParameterProblem {
         ParameterId parameter = 0;

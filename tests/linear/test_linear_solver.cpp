@@ -14,7 +14,7 @@ using Form = LinearSolver::Form;
 
 namespace {
 
-struct Matrix {
+struct Random {
     SparsePattern pattern;
     std::vector<double> values;
 
@@ -35,13 +35,13 @@ struct Matrix {
 };
 
 // A random matrix with a strong diagonal; `width`: how far from the diagonal entries stand, 0: anywhere. Rows of very different sizes.
-Matrix random_matrix(int n, int width, unsigned seed)
+Random random_matrix(int n, int width, unsigned seed)
 {
     std::mt19937 random(seed);
     std::uniform_real_distribution<double> number(-1, 1), size(-4, 4);
     std::vector<double> row_size;
     for (int i = 0; i < n; ++i) row_size.push_back(std::pow(10, size(random)));
-    Matrix m;
+    Random m;
     for (int c = 0; c < n; ++c) {
         std::vector<std::pair<int, double>> entries;
         for (int r = 0; r < n; ++r) {
@@ -53,7 +53,7 @@ Matrix random_matrix(int n, int width, unsigned seed)
     return m;
 }
 
-double worst_error(LinearSolver& solver, const Matrix& m)
+double worst_error(LinearSolver& solver, const Random& m)
 {
     std::vector<double> x(m.pattern.n_columns);
     for (std::size_t i = 0; i < x.size(); ++i) x[i] = 1 + 0.1 * static_cast<double>(i % 7);
@@ -74,7 +74,7 @@ TEST_CASE("dense, banded, written-out elimination and KLU solve what they are gi
     for (unsigned seed = 1; seed <= 40; ++seed) {
         int n = 1 + static_cast<int>(seed) * 3 % 40, width = seed % 2 == 0 ? 1 + static_cast<int>(seed) % 4 : 0;
         if (seed % 10 == 4) n = 230, width = 7;  // a wide band pays in large systems only
-        Matrix m = random_matrix(n, width, seed);
+        Random m = random_matrix(n, width, seed);
         INFO("seed " << seed << ", n " << n);
         for (Form form : {Form::dense, Form::banded, Form::program, Form::klu, Form::fastest}) {
             LinearSolver solver(m.pattern, form);
@@ -99,7 +99,7 @@ TEST_CASE("KLU does as well where the columns are of very different sizes, as qu
         INFO("seed " << seed);
         std::mt19937 random(100 + seed);
         std::uniform_real_distribution<double> exponent(-11, 11);
-        Matrix plain = random_matrix(30, 0, seed), sized = plain;
+        Random plain = random_matrix(30, 0, seed), sized = plain;
         std::vector<double> size;
         for (std::uint32_t c = 0; c < 30; ++c) {
             size.push_back(std::pow(10, exponent(random)));
@@ -118,11 +118,11 @@ TEST_CASE("KLU does as well where the columns are of very different sizes, as qu
             for (std::size_t c = 0; c < 30; ++c) CHECK(b[c] == doctest::Approx(x[c]).epsilon(1e-9));
         }
         // one column a multiple of another: no rank, whatever their sizes
-        Matrix lost = sized;
+        Random lost = sized;
         std::vector<std::pair<int, double>> copy;
         for (auto k = static_cast<std::size_t>(lost.pattern.starts[3]); k < static_cast<std::size_t>(lost.pattern.starts[4]); ++k)
             copy.emplace_back(static_cast<int>(lost.pattern.rows[k]), 0.25 * lost.values[k]);
-        Matrix singular;
+        Random singular;
         for (std::uint32_t c = 0; c < 30; ++c) {
             std::vector<std::pair<int, double>> column;
             for (auto k = static_cast<std::size_t>(lost.pattern.starts[c]); k < static_cast<std::size_t>(lost.pattern.starts[c + 1]); ++k)
@@ -146,7 +146,7 @@ TEST_CASE("a chain whose cells are numbered at random is banded all the same")
         for (int k = std::max(0, i - 1); k <= std::min(kN - 1, i + 1); ++k)
             columns[static_cast<std::size_t>(number[static_cast<std::size_t>(i)])].emplace_back(number[static_cast<std::size_t>(k)],
                                                                                                 k == i ? 3.0 : -1.0 - 0.01 * k);
-    Matrix m;
+    Random m;
     for (auto& column : columns) {
         std::sort(column.begin(), column.end());
         m.add_column(column);
@@ -161,14 +161,14 @@ TEST_CASE("a pivot that becomes too small is seen, and the solution stays right"
 {
     // two unknowns that are coupled more and more strongly against their diagonal, beside a calm third
     auto matrix = [](double diagonal) {
-        Matrix m;
+        Random m;
         m.add_column({{0, diagonal}, {1, 1}});
         m.add_column({{0, 1}, {1, diagonal}, {2, 0.5}});
         m.add_column({{1, 0.25}, {2, 2}});
         return m;
     };
     for (Form form : {Form::banded, Form::program, Form::dense}) {
-        Matrix m = matrix(1.5);
+        Random m = matrix(1.5);
         LinearSolver solver(m.pattern, form);
         for (int k = 0; k < 3; ++k) REQUIRE(solver.factor(m.values));
         std::string usual = solver.form();
@@ -186,7 +186,7 @@ TEST_CASE("a pivot that becomes too small is seen, and the solution stays right"
 TEST_CASE("a singular matrix and one that holds what is no number are refused by every form")
 {
     for (Form form : {Form::dense, Form::banded, Form::program, Form::klu, Form::fastest}) {
-        Matrix m;
+        Random m;
         m.add_column({{0, 1}, {1, 2}});
         m.add_column({{0, 2}, {1, 4}});
         LinearSolver solver(m.pattern, form);
@@ -209,7 +209,7 @@ TEST_CASE("small pivots are no lost rank: a chain whose links differ by many pow
 {
     // tridiagonal; the unknowns' sizes go from 1 to 1e72
     constexpr int n = 13;
-    Matrix m;
+    Random m;
     std::vector<double> x;
     for (int c = 0; c < n; ++c) {
         std::vector<std::pair<int, double>> column;
@@ -235,12 +235,12 @@ TEST_CASE("old pivots serve until the elimination with them grows; then new ones
 {
     // [e 1; 1 1]: with e large the first pivot is good, with e small it is not
     auto matrix = [](double e) {
-        Matrix m;
+        Random m;
         m.add_column({{0, e}, {1, 1}});
         m.add_column({{0, 1}, {1, 1}});
         return m;
     };
-    Matrix m = matrix(4);
+    Random m = matrix(4);
     LinearSolver solver(m.pattern, Form::klu);
     for (double e : {4.0, 3.0, 0.5, 1e-2}) {
         m = matrix(e);
@@ -257,7 +257,7 @@ TEST_CASE("old pivots serve until the elimination with them grows; then new ones
 TEST_CASE("what only adds up others makes no matrix singular, however large they are against it")
 {
     // x0 = 1e12 (x1 - x2), x1 and x2 by a regular block of their own
-    Matrix m;
+    Random m;
     m.add_column({{0, 1e-9}});
     m.add_column({{0, 1e12}, {1, 2}, {2, 1e-13}});
     m.add_column({{0, -1e12}, {1, 1}, {2, 1e-13}});

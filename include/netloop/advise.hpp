@@ -1,0 +1,74 @@
+// SPDX-License-Identifier: Apache-2.0
+// What to change so that a run gets faster: candidates from what limited its steps and from its modes, each tried, measured and priced.
+#pragma once
+
+#include <atomic>
+#include <cstddef>
+#include <functional>
+#include <string>
+#include <vector>
+
+#include "netloop/run.hpp"
+
+namespace netloop {
+
+struct AdviceRequest {
+    /// What may differ by how much from the run as it is: a recorded quantity or a measure of the scenario, SI (of a difference). A change that goes beyond is
+    /// refused. Without any, the measures of the scenario are kept within one percent, and its demands as they were.
+    struct Keep {
+        std::string name;
+        double within = 0;
+    };
+    std::vector<Keep> keep{};
+    std::size_t runs = 40;  ///< at most so many, the first one included
+    std::size_t jobs = 1;   ///< at a time
+    /// Of each run: stop, tolerance, method. Files are not written.
+    RunOptions options{};
+    /// Brings the values of each run to what they are to be besides the scenario's.
+    std::function<void(Run&)> prepare{};
+    /// Called from one thread at a time: runs made, and at most.
+    std::function<void(std::size_t, std::size_t)> progress{};
+    const std::atomic<bool>* interrupt = nullptr;  ///< what was tried until then is given
+};
+
+/// Nothing is changed by it. Advice that was not measured is not given.
+struct Advice {
+    struct Change {
+        std::string param, unit;
+        double from = 0, to = 0;  ///< SI
+        double scale = 1, offset = 0;
+        std::string reason;  ///< "moves the mode of 138 Hz of block.content, which limited 45 % of the steps"
+        /// "block.volume: 4 L -> 12 L".
+        std::string text() const;
+    };
+    /// The largest difference of one thing to the run as it is.
+    struct Price {
+        std::string what, unit;
+        double difference = 0;  ///< SI
+        double share = 0;       ///< of the range, or of the value of a measure
+        double at = 0;          ///< s; NaN for a measure
+        double scale = 1;
+        std::string text() const;
+    };
+    struct Trial {
+        std::vector<Change> changes;
+        double steps = 0, seconds = 0;
+        double speed_up = 1;        ///< seconds of the run as it is over those of this one, the best of two runs each where they are short
+        std::vector<Price> prices;  ///< of what is to be kept, then the quantities that differ most
+        std::string refused;        ///< why it is not to be taken: what goes beyond its bound, or how the run failed; empty: it may
+    };
+    Trial as_it_is;             ///< no changes
+    std::vector<Trial> trials;  ///< single changes, fastest first, refused ones last
+    Trial combined;             ///< those that go together; no changes: none did
+    std::size_t runs = 0;       ///< made
+    std::string scenario;       ///< to paste: "scenario fast from storm_lift { set ... }"; empty if nothing helps
+    /// As `netloop advise` prints it.
+    std::string text() const;
+    /// All of it as JSON.
+    std::string json() const;
+};
+
+/// Makes the runs. Throws what the run as it is throws; one that fails with a change is a trial that is refused. Cost: `runs` runs and some linear models.
+Advice advise(const CompiledSystem& system, const AdviceRequest& request = {});
+
+}  // namespace netloop

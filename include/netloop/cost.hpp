@@ -1,0 +1,40 @@
+// SPDX-License-Identifier: Apache-2.0
+// What a run cost: how long its steps were, and what kept them from being longer.
+#pragma once
+
+#include <cstddef>
+#include <cstdint>
+#include <string>
+#include <vector>
+
+namespace netloop {
+
+/// Kept by every run with variable steps. Of the steps that the error test bounds every fourth is looked at (of the first 500 each), and counts for four.
+struct Cost {
+    /// One thing that bounded steps.
+    struct Limit {
+        std::string what;   ///< "left.head_volume.p"; "a signal of time"; for an event its condition or block
+        std::string part;   ///< path of the instance that holds it; empty: the system
+        std::string place;  ///< "file:line", or empty
+        std::string why;    ///< "accuracy", "convergence", "event", "clock", "signal", "table", "delay", "end of a stretch"
+        double steps = 0;
+    };
+    /// Consecutive steps.
+    struct Stretch {
+        double from = 0, to = 0;  ///< s
+        double steps = 0;
+        double shortest = 0, longest = 0;  ///< of them, s
+        std::uint32_t limit = 0;           ///< what bounded most of them, into `limits`
+    };
+    double steps = 0;
+    std::vector<Limit> limits;       ///< most steps first
+    std::vector<Stretch> stretches;  ///< in the order of time, at most 512
+    /// Steps by part, most first: path and steps; the path "" is the system itself and what belongs to no part.
+    std::vector<std::pair<std::string, double>> parts() const;
+    /// The dearest three in words: "62 % of the steps by left.head_volume.p, 11 % by ...". Empty for a run without steps.
+    std::string one_line() const;
+    /// A table: steps and share, why, what, where; at most `most` lines.
+    std::string text(std::size_t most = 20) const;
+};
+
+}  // namespace netloop

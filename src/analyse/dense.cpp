@@ -1,0 +1,141 @@
+// SPDX-License-Identifier: Apache-2.0
+#include "analyse/dense.hpp"
+
+#include <Eigen/Eigenvalues>
+
+#include <cmath>
+
+namespace netloop {
+
+Eigen::MatrixXd dense(const Matrix& m)
+{
+    return Eigen::Map<const Eigen::Matrix<double, Eigen::Dynamic, Eigen::Dynamic, Eigen::RowMajor>>(m.values.data(), static_cast<Eigen::Index>(m.rows),
+                                                                                                    static_cast<Eigen::Index>(m.columns));
+}
+
+Matrix listed(const Eigen::Ref<const Eigen::MatrixXd>& m)
+{
+    Matrix list(static_cast<std::size_t>(m.rows()), static_cast<std::size_t>(m.cols()));
+    for (std::size_t i = 0; i < list.rows; ++i)
+        for (std::size_t k = 0; k < list.columns; ++k) list(i, k) = m(static_cast<Eigen::Index>(i), static_cast<Eigen::Index>(k));
+    return list;
+}
+
+Eigen::VectorXd balance(Eigen::MatrixXd& a, Eigen::Index n)
+{
+    constexpr double kGain = 0.95;
+    constexpr int kMostSweeps = 30;
+    Eigen::VectorXd scale = Eigen::VectorXd::Ones(n);
+    bool changed = true;
+    for (int sweep = 0; sweep < kMostSweeps && changed; ++sweep) {
+        changed = false;
+        for (Eigen::Index i = 0; i < n; ++i) {
+            double column = a.col(i).cwiseAbs().sum() - std::abs(a(i, i)), row = a.row(i).cwiseAbs().sum() - std::abs(a(i, i));
+            if (column == 0 || row == 0 || !std::isfinite(column) || !std::isfinite(row)) continue;
+            double factor = std::exp2(std::round(0.5 * std::log2(row / column)));
+            if (factor == 1 || column * factor + row / factor >= kGain * (column + row)) continue;
+            changed = true;
+            scale(i) *= factor;
+            a.col(i) *= factor;
+            a.row(i) /= factor;
+        }
+    }
+    return scale;
+}
+
+EigenSystem eigen_system(const Eigen::MatrixXd& a, bool vectors)
+{
+    EigenSystem result;
+    if (a.rows() == 0) return result;
+    Eigen::MatrixXd balanced = a;
+    Eigen::VectorXd scale = balance(balanced, a.rows());
+    Eigen::EigenSolver<Eigen::MatrixXd> solver(balanced, vectors);
+    result.values = solver.eigenvalues();
+    // what is zero but for rounding
+    constexpr double kRounding = 1e-14;
+    double largest = result.values.cwiseAbs().maxCoeff();
+    for (Eigen::Index i = 0; i < result.values.size(); ++i)
+        if (std::abs(result.values(i)) <= kRounding * largest) result.values(i) = 0;
+    if (!vectors) return result;
+    Eigen::MatrixXcd right = solver.eigenvectors();
+    // those of the transposed matrix, sorted to the same values: the inverse would be lost where vectors are nearly the same
+    Eigen::MatrixXd transposed = balanced.transpose();
+    Eigen::EigenSolver<Eigen::MatrixXd> other(transposed, true);
+    Eigen::MatrixXcd left(a.rows(), a.rows());
+    std::vector<char> taken(static_cast<std::size_t>(a.rows()), 0);
+    for (Eigen::Index k = 0; k < a.rows(); ++k) {
+        // of values that are (nearly) the same, the vector that is not orthogonal to the right one
+        Eigen::Index best = -1;
+        double best_score = -1;
+        for (Eigen::Index j = 0; j < a.rows(); ++j) {
+            if (taken[static_cast<std::size_t>(j)] != 0) continue;
+            double away = std::abs(other.eigenvalues()(j) - result.values(k)) / (std::abs(result.values(k)) + 1e-30 + 1e-12 * balanced.norm());
+            std::complex<double> product = other.eigenvectors().col(j).transpose() * right.col(k);
+            double score = std::abs(product) / (1e-12 + away);
+            if (score > best_score) best_score = score, best = j;
+        }
+        taken[static_cast<std::size_t>(best)] = 1;
+        left.col(k) = other.eigenvectors().col(best);
+    }
+    result.right = scale.asDiagonal() * right;
+    result.left = scale.cwiseInverse().asDiagonal() * left;
+    return result;
+}
+
+std::vector<std::complex<double>> zeros_of(Eigen::MatrixXd a, Eigen::VectorXd b, Eigen::RowVectorXd c, double d, double& gain)
+{
+    constexpr double kNothing = 1e-12;
+    gain = 1;
+    {
+        // states to scale with what acts on them and what is seen of them
+        Eigen::Index n = a.rows();
+        Eigen::MatrixXd all = Eigen::MatrixXd::Zero(n + 1, n + 1);
+        double reach = std::max(a.norm(), 1e-300), acts = std::max(b.norm(), 1e-300), seen = std::max(c.norm(), 1e-300);
+        all.topLeftCorner(n, n) = a;
+        all.topRightCorner(n, 1) = b * (reach / acts);
+        all.bottomLeftCorner(1, n) = c * (reach / seen);
+        Eigen::VectorXd scale = balance(all, n);
+        a = all.topLeftCorner(n, n);
+        b = scale.cwiseInverse().asDiagonal() * b;
+        c = c * scale.asDiagonal();
+    }
+    const double whole_b = b.norm(), whole_a = a.norm();
+    for (;;) {
+        Eigen::Index n = a.rows();
+        double size = a.norm();
+        double least = std::max(n > 0 && size > 0 ? kNothing * c.norm() * b.norm() / size : 0, 0.0);
+        if (std::abs(d) > least) break;
+        if (n == 0 || c.norm() <= kNothing * (gain == 1 ? 0 : whole_a) || c.norm() == 0 || whole_b == 0) {
+            gain = 0;
+            return {};
+        }
+        // states turned so that the output is the last of them; it is zero, and what is left has its rate as the output
+        Eigen::VectorXd v = c.transpose();
+        double length = v.norm(), sign = v(n - 1) < 0 ? -1 : 1;
+        Eigen::VectorXd w = v;
+        w(n - 1) += sign * length;
+        double square = w.squaredNorm();
+        if (square > 0) {
+            auto reflect_rows = [&](auto& m) { m -= (2 / square) * w * (w.transpose() * m); };
+            reflect_rows(a);
+            a -= (2 / square) * (a * w) * w.transpose();
+            reflect_rows(b);
+        }
+        gain *= -sign * length;
+        d = b(n - 1);
+        c = a.row(n - 1).head(n - 1);
+        if (std::abs(d) <= 1e-14 * whole_b) d = 0;
+        Eigen::MatrixXd rest = a.topLeftCorner(n - 1, n - 1);
+        Eigen::VectorXd rest_b = b.head(n - 1);
+        a = std::move(rest);
+        b = std::move(rest_b);
+    }
+    gain *= d;
+    Eigen::MatrixXd inverse_system = a - b * c / d;
+    std::vector<std::complex<double>> zeros;
+    Eigen::VectorXcd values = eigen_system(inverse_system, false).values;
+    for (Eigen::Index i = 0; i < values.size(); ++i) zeros.push_back(values(i));
+    return zeros;
+}
+
+}  // namespace netloop

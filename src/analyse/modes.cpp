@@ -1,0 +1,190 @@
+// SPDX-License-Identifier: Apache-2.0
+#include "analyse/modes.hpp"
+
+#include <Spectra/GenEigsRealShiftSolver.h>
+#include <Spectra/GenEigsSolver.h>
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+#include <map>
+#include <numbers>
+
+#include "analyse/dense.hpp"
+#include "solve/explain.hpp"
+#include "solve/failure.hpp"
+
+namespace netloop {
+namespace {
+
+using Complex = std::complex<double>;
+
+// What Spectra asks of a matrix. In terms of usual sizes: numbers of one kind of unit must not hide those of another.
+class Product {
+public:
+    using Scalar = double;
+    Product(Point& p, const Eigen::VectorXd& usual, bool transposed) : p_(p), usual_(usual), transposed_(transposed) {}
+    Eigen::Index rows() const { return usual_.size(); }
+    Eigen::Index cols() const { return usual_.size(); }
+    void perform_op(const double* from, double* to) const
+    {
+        Eigen::Map<const Eigen::VectorXd> x(from, usual_.size());
+        Eigen::Map<Eigen::VectorXd> y(to, usual_.size());
+        if (transposed_)
+            y = usual_.cwiseProduct(apply(x.cwiseQuotient(usual_)));
+        else
+            y = apply(x.cwiseProduct(usual_)).cwiseQuotient(usual_);
+    }
+    void set_shift(double shift) { shift_ = shift, inverse_ = true; }
+
+private:
+    Eigen::VectorXd apply(const Eigen::VectorXd& x) const { return inverse_ ? p_.times_shifted_inverse(shift_, x, transposed_) : p_.times_a(x, transposed_); }
+
+    Point& p_;
+    const Eigen::VectorXd& usual_;
+    bool transposed_, inverse_ = false;
+    double shift_ = 0;
+};
+
+struct End {
+    Eigen::VectorXcd values;
+    Eigen::MatrixXcd vectors;  ///< in SI
+};
+
+End fastest(Point& p, const Eigen::VectorXd& usual, Eigen::Index wanted, bool transposed)
+{
+    Product product(p, usual, transposed);
+    Eigen::Index room = std::min<Eigen::Index>(usual.size(), std::max<Eigen::Index>(4 * wanted + 20, 60));
+    Spectra::GenEigsSolver<Product> solver(product, wanted, room);
+    solver.init();
+    solver.compute(Spectra::SortRule::LargestMagn, 3000, 1e-11);
+    if (solver.info() != Spectra::CompInfo::Successful) throw NumericFailure("run-failed", "the fastest modes do not settle within 3000 restarts");
+    Eigen::MatrixXcd vectors = solver.eigenvectors();
+    return {solver.eigenvalues(), (transposed ? Eigen::VectorXd(usual.cwiseInverse()) : usual).asDiagonal() * vectors};
+}
+
+End slowest(Point& p, const Eigen::VectorXd& usual, Eigen::Index wanted, bool transposed)
+{
+    Product product(p, usual, transposed);
+    Eigen::Index room = std::min<Eigen::Index>(usual.size(), std::max<Eigen::Index>(2 * wanted + 20, 40));
+    constexpr double kShift = 1e-4;  // beside 0, where an eigenvalue may lie
+    Spectra::GenEigsRealShiftSolver<Product> solver(product, wanted, room, kShift);
+    solver.init();
+    solver.compute(Spectra::SortRule::LargestMagn, 3000, 1e-11);
+    if (solver.info() != Spectra::CompInfo::Successful) throw NumericFailure("run-failed", "the slowest modes do not settle within 3000 restarts");
+    Eigen::MatrixXcd vectors = solver.eigenvectors();
+    return {solver.eigenvalues(), (transposed ? Eigen::VectorXd(usual.cwiseInverse()) : usual).asDiagonal() * vectors};
+}
+
+// Left vectors beside the right ones that they belong to.
+EigenSystem paired(const End& right, const End& left)
+{
+    EigenSystem all;
+    all.values = right.values;
+    all.right = right.vectors;
+    all.left = right.vectors;
+    for (Eigen::Index k = 0; k < all.values.size(); ++k) {
+        Eigen::Index best = 0;
+        for (Eigen::Index j = 1; j < left.values.size(); ++j)
+            if (std::abs(left.values(j) - all.values(k)) < std::abs(left.values(best) - all.values(k))) best = j;
+        all.left.col(k) = left.vectors.col(best);
+    }
+    return all;
+}
+
+Mode mode_of(Point& p, Complex value, const Eigen::VectorXcd& right, const Eigen::VectorXcd& left, const Eigen::VectorXd& usual, bool sensitivities)
+{
+    const CompiledModel& m = p.model();
+    const FlatModel& flat = m.form.flat();
+    Mode mode;
+    mode.root.value = value;
+    double sum = 0;
+    Eigen::Index largest = 0;
+    for (Eigen::Index j = 0; j < right.size(); ++j) {
+        sum += std::abs(left(j) * right(j));
+        if (std::abs(right(j)) / usual(j) > std::abs(right(largest)) / usual(largest)) largest = j;
+    }
+    std::map<std::string, double> parts;
+    for (Eigen::Index j = 0; j < right.size(); ++j) {
+        Variable v = m.form.z[p.states()[static_cast<std::size_t>(j)]].variable;
+        Complex shape = right(largest) == 0.0 ? 0.0 : (right(j) / usual(j)) / (right(largest) / usual(largest));
+        Mode::State s{variable_name(m, v), flat.instances[flat.quantities[v.quantity].origin.instance], sum > 0 ? std::abs(left(j) * right(j)) / sum : 0,
+                      std::abs(shape), std::arg(shape) * 180 / std::numbers::pi};
+        parts[s.part] += s.share;
+        mode.states.push_back(std::move(s));
+    }
+    std::stable_sort(mode.states.begin(), mode.states.end(), [](const auto& x, const auto& y) { return x.share > y.share; });
+    for (const auto& [name, share] : parts) mode.parts.push_back({name, share});
+    std::stable_sort(mode.parts.begin(), mode.parts.end(), [](const auto& x, const auto& y) { return x.share > y.share; });
+    if (!sensitivities) return mode;
+    std::vector<Complex> slopes = p.eigenvalue_by_parameters(right, left);
+    double size = std::abs(value);
+    for (ParameterId q = 0; q < slopes.size(); ++q) {
+        const FlatParameter& f = flat.parameters[q];
+        if (slopes[q] == 0.0 || !std::isfinite(std::abs(slopes[q])) || f.boolean) continue;
+        Mode::Param param{f.path, f.unit.text, p.parameter(q), slopes[q]};
+        Complex change = slopes[q] * param.value * 0.01;
+        if (size > 0) {
+            // |l|' = re(conj(l) l') / |l|; damping = -re(l) / |l|
+            double length = (std::conj(value) * change).real() / size;
+            param.frequency = 100 * length / size;
+            param.damping = -change.real() / size + value.real() * length / (size * size);
+        }
+        mode.params.push_back(std::move(param));
+    }
+    auto weight = [](const Mode::Param& q) { return std::hypot(q.frequency, 100 * q.damping); };
+    std::stable_sort(mode.params.begin(), mode.params.end(), [&](const auto& x, const auto& y) { return weight(x) > weight(y); });
+    // what rounding alone moves
+    std::erase_if(mode.params, [&](const Mode::Param& q) { return weight(q) < 1e-9; });
+    return mode;
+}
+
+}  // namespace
+
+Modes modes_at(Point& point, double time, const ModesRequest& request)
+{
+    Modes result;
+    result.time = time;
+    result.n_states = point.n();
+    auto n = static_cast<Eigen::Index>(point.n());
+    if (n == 0) return result;
+    Eigen::VectorXd usual(n);
+    for (Eigen::Index j = 0; j < n; ++j) usual(j) = std::max(point.model().form.z[point.states()[static_cast<std::size_t>(j)]].usual, 1e-300);
+    EigenSystem all;
+    using End = ModesRequest::End;
+    if (point.n() <= kMostForAllModes) {
+        all = eigen_system(point.a(), true);
+    } else {
+        auto wanted = static_cast<Eigen::Index>(request.count == 0 ? 10 : request.count);
+        wanted = std::min(wanted, n - 2);
+        std::vector<EigenSystem> ends;
+        if (request.end != End::slowest) ends.push_back(paired(fastest(point, usual, wanted, false), fastest(point, usual, wanted, true)));
+        if (request.end != End::fastest) ends.push_back(paired(slowest(point, usual, wanted, false), slowest(point, usual, wanted, true)));
+        Eigen::Index total = 0;
+        for (const EigenSystem& e : ends) total += e.values.size();
+        all.values.resize(total), all.right.resize(n, total), all.left.resize(n, total);
+        Eigen::Index at = 0;
+        for (const EigenSystem& e : ends) {
+            all.values.segment(at, e.values.size()) = e.values;
+            all.right.middleCols(at, e.values.size()) = e.right;
+            all.left.middleCols(at, e.values.size()) = e.left;
+            at += e.values.size();
+        }
+    }
+    std::vector<Eigen::Index> order;
+    for (Eigen::Index k = 0; k < all.values.size(); ++k)
+        if (all.values(k).imag() >= 0) order.push_back(k);
+    std::stable_sort(order.begin(), order.end(), [&](Eigen::Index x, Eigen::Index y) { return std::abs(all.values(x)) > std::abs(all.values(y)); });
+    if (request.count > 0 && order.size() > request.count) {
+        if (request.end == End::slowest)
+            order.erase(order.begin(), order.end() - static_cast<std::ptrdiff_t>(request.count));
+        else if (request.end == End::fastest)
+            order.resize(request.count);
+        else if (order.size() > 2 * request.count)
+            order.erase(order.begin() + static_cast<std::ptrdiff_t>(request.count), order.end() - static_cast<std::ptrdiff_t>(request.count));
+    }
+    for (Eigen::Index k : order) result.modes.push_back(mode_of(point, all.values(k), all.right.col(k), all.left.col(k), usual, request.sensitivities));
+    return result;
+}
+
+}  // namespace netloop

@@ -1,0 +1,347 @@
+// SPDX-License-Identifier: Apache-2.0
+#include "analyse/point.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "solve/explain.hpp"
+#include "solve/failure.hpp"
+
+namespace netloop {
+namespace {
+
+std::vector<NodeId> roots_of_outputs(const CompiledModel& m)
+{
+    std::vector<NodeId> roots;
+    for (const OutputColumn& o : m.form.outputs) roots.push_back(o.value);
+    return roots;
+}
+
+std::vector<ParameterId> settled_params(const CompiledModel& m)
+{
+    std::vector<ParameterId> list;
+    for (const ParameterValues& level : m.parameters) list.insert(list.end(), level.parameters.begin(), level.parameters.end());
+    return list;
+}
+
+std::vector<NodeId> roots_of_params(const CompiledModel& m, const std::vector<ParameterId>& params)
+{
+    std::vector<NodeId> roots;
+    for (ParameterId p : params) roots.push_back(m.form.flat().parameters[p].value);
+    return roots;
+}
+
+}  // namespace
+
+Sensitivities::Sensitivities(std::shared_ptr<const CompiledModel> of)
+    : model(std::move(of)),
+      graph(std::make_shared<Graph>(model->form.flat().graph)),
+      equations(graph, model->form.residuals),
+      outputs(graph, roots_of_outputs(*model)),
+      params(graph, roots_of_params(*model, settled_params(*model))),
+      settled(settled_params(*model))
+{
+}
+
+Point::Point(Sensitivities& of, Evaluation& evaluation, const State& s) : of_(of), e_(evaluation), s_(s)
+{
+    const CompiledModel& m = model();
+    e_.at(s.time, s.z.data(), s.rates.data());
+    e_.jacobian(by_z_, by_rate_);
+    of_.equations.at([this](const Node& n) { return leaf(n); });
+    const auto& quantities = m.form.flat().quantities;
+    moves_.assign(m.n(), 0);
+    for (std::uint32_t i = 0; i < m.n(); ++i) {
+        if (!has_rate(i) || quantities[m.form.z[i].variable.quantity].found) continue;
+        states_.push_back(i);
+        moves_[i] = 1;
+    }
+    lu_ = factored(false);
+}
+
+double Point::leaf(const Node& n) const
+{
+    switch (n.op) {
+        case Op::time:
+            return s_.time;
+        case Op::unknown:
+            return s_.z[n.a];
+        case Op::rate:
+            return s_.rates[n.a];
+        case Op::parameter:
+            return e_.parameter(n.a);
+        case Op::mode:
+            return e_.mode(n.a);
+        case Op::memory:
+            return e_.memory(n.a);
+        default:
+            return 0;
+    }
+}
+
+std::unique_ptr<SparseLU> Point::factored(bool transposed, const double* shift) const
+{
+    const SparsePattern& all = model().pattern;
+    struct Entry {
+        std::uint32_t column;
+        std::int64_t row;
+        double value;
+    };
+    std::vector<Entry> entries;
+    for (std::uint32_t c = 0; c < all.n_columns; ++c)
+        for (auto k = all.starts[c]; k < all.starts[c + 1]; ++k) {
+            auto at = static_cast<std::size_t>(k);
+            double value = shift != nullptr && moves_[c] != 0 ? by_z_[at] + *shift * by_rate_[at] : has_rate(c) ? by_rate_[at] : by_z_[at];
+            if (value == 0) continue;
+            if (transposed)
+                entries.push_back({static_cast<std::uint32_t>(all.rows[at]), static_cast<std::int64_t>(c), value});
+            else
+                entries.push_back({c, all.rows[at], value});
+        }
+    if (transposed) std::stable_sort(entries.begin(), entries.end(), [](const Entry& a, const Entry& b) { return a.column < b.column; });
+    SparsePattern pattern;
+    pattern.n_columns = all.n_columns;
+    std::vector<double> values;
+    std::size_t at = 0;
+    for (std::uint32_t c = 0; c < all.n_columns; ++c) {
+        for (; at < entries.size() && entries[at].column == c; ++at) {
+            pattern.rows.push_back(entries[at].row);
+            values.push_back(entries[at].value);
+        }
+        pattern.starts.push_back(static_cast<std::int64_t>(pattern.rows.size()));
+    }
+    auto lu = std::make_unique<SparseLU>(std::move(pattern));
+    if (all.n_columns > 0 && !lu->factor(values)) {
+        std::size_t lost = transposed ? model().n() : lu->lost();
+        throw NumericFailure("run-failed", fmt::format("at {:.9g} s the equations do not settle {}: there is no linear model", s_.time,
+                                                       lost < model().n() ? "'" + variable_name(model(), model().form.z[lost].variable) + "'" : "the rates"));
+    }
+    return lu;
+}
+
+void Point::solve(std::vector<double>& y)
+{
+    if (!y.empty()) lu_->solve(y);
+}
+
+void Point::solve_transposed(std::vector<double>& y)
+{
+    if (y.empty()) return;
+    if (transposed_ == nullptr) transposed_ = factored(true);
+    transposed_->solve(y);
+}
+
+void Point::solve_complex(std::vector<Complex>& y, bool transposed)
+{
+    std::vector<double> re(y.size()), im(y.size());
+    for (std::size_t i = 0; i < y.size(); ++i) re[i] = y[i].real(), im[i] = y[i].imag();
+    for (std::vector<double>* part : {&re, &im}) transposed ? solve_transposed(*part) : solve(*part);
+    for (std::size_t i = 0; i < y.size(); ++i) y[i] = {re[i], im[i]};
+}
+
+Eigen::MatrixXd Point::a()
+{
+    const SparsePattern& p = model().pattern;
+    auto n_states = static_cast<Eigen::Index>(n());
+    Eigen::MatrixXd a(n_states, n_states);
+    std::vector<double> y;
+    for (Eigen::Index j = 0; j < n_states; ++j) {
+        y.assign(model().n(), 0.0);
+        std::uint32_t c = states_[static_cast<std::size_t>(j)];
+        for (auto k = p.starts[c]; k < p.starts[c + 1]; ++k)
+            y[static_cast<std::size_t>(p.rows[static_cast<std::size_t>(k)])] = -by_z_[static_cast<std::size_t>(k)];
+        solve(y);
+        for (Eigen::Index i = 0; i < n_states; ++i) a(i, j) = y[states_[static_cast<std::size_t>(i)]];
+    }
+    return a;
+}
+
+Eigen::VectorXd Point::times_a(const Eigen::Ref<const Eigen::VectorXd>& x, bool transposed)
+{
+    const SparsePattern& p = model().pattern;
+    Eigen::VectorXd result(x.size());
+    std::vector<double> y(model().n());
+    if (transposed)
+        for (std::size_t j = 0; j < n(); ++j) y[states_[j]] = -x(static_cast<Eigen::Index>(j));
+    else
+        for (std::size_t j = 0; j < n(); ++j)
+            for (auto k = p.starts[states_[j]]; k < p.starts[states_[j] + 1]; ++k)
+                y[static_cast<std::size_t>(p.rows[static_cast<std::size_t>(k)])] -= by_z_[static_cast<std::size_t>(k)] * x(static_cast<Eigen::Index>(j));
+    transposed ? solve_transposed(y) : solve(y);
+    for (std::size_t j = 0; j < n(); ++j) {
+        double value = 0;
+        if (transposed)
+            for (auto k = p.starts[states_[j]]; k < p.starts[states_[j] + 1]; ++k)
+                value += by_z_[static_cast<std::size_t>(k)] * y[static_cast<std::size_t>(p.rows[static_cast<std::size_t>(k)])];
+        else
+            value = y[states_[j]];
+        result(static_cast<Eigen::Index>(j)) = value;
+    }
+    return result;
+}
+
+// (A - shift)^-1 = -S P^-1 dF/dx' with P = dF/dx + shift dF/dx' in the columns of states, S what picks them.
+Eigen::VectorXd Point::times_shifted_inverse(double shift, const Eigen::Ref<const Eigen::VectorXd>& x, bool transposed)
+{
+    const SparsePattern& p = model().pattern;
+    if (shift != shift_) shifted_.reset(), shifted_transposed_.reset();
+    shift_ = shift;
+    std::unique_ptr<SparseLU>& lu = transposed ? shifted_transposed_ : shifted_;
+    if (lu == nullptr) lu = factored(transposed, &shift);
+    Eigen::VectorXd result(x.size());
+    std::vector<double> y(model().n());
+    if (transposed)
+        for (std::size_t j = 0; j < n(); ++j) y[states_[j]] = -x(static_cast<Eigen::Index>(j));
+    else
+        for (std::size_t j = 0; j < n(); ++j)
+            for (auto k = p.starts[states_[j]]; k < p.starts[states_[j] + 1]; ++k)
+                y[static_cast<std::size_t>(p.rows[static_cast<std::size_t>(k)])] -= by_rate_[static_cast<std::size_t>(k)] * x(static_cast<Eigen::Index>(j));
+    lu->solve(y);
+    for (std::size_t j = 0; j < n(); ++j) {
+        double value = 0;
+        if (transposed)
+            for (auto k = p.starts[states_[j]]; k < p.starts[states_[j] + 1]; ++k)
+                value += by_rate_[static_cast<std::size_t>(k)] * y[static_cast<std::size_t>(p.rows[static_cast<std::size_t>(k)])];
+        else
+            value = y[states_[j]];
+        result(static_cast<Eigen::Index>(j)) = value;
+    }
+    return result;
+}
+
+std::vector<double> Point::by_parameter(ParameterId p)
+{
+    Tape& tape = of_.equations;
+    std::vector<Complex> direction(tape.n_leaves()), slopes;
+    for (std::size_t l = 0; l < direction.size(); ++l)
+        if (tape.leaf(l).op == Op::parameter && tape.leaf(l).a == p) direction[l] = 1;
+    tape.along(direction, slopes);
+    std::vector<double> y(model().n());
+    for (std::size_t i = 0; i < y.size(); ++i) y[i] = -slopes[i].real();
+    solve(y);
+    return y;
+}
+
+void Point::look_at_outputs()
+{
+    if (outputs_looked_at_) return;
+    of_.outputs.at([this](const Node& n) { return leaf(n); });
+    outputs_looked_at_ = true;
+}
+
+double Point::output(std::size_t i)
+{
+    look_at_outputs();
+    return of_.outputs.value(i);
+}
+
+void Point::take_output(std::size_t output)
+{
+    if (taken_ == output) return;
+    look_at_outputs();
+    Tape& tape = of_.outputs;
+    std::vector<Complex> weights(model().form.outputs.size());
+    weights[output] = 1;
+    tape.gradient(weights, output_by_leaf_);
+    output_adjoint_.assign(model().n(), 0.0);
+    for (std::size_t l = 0; l < tape.n_leaves(); ++l) {
+        const Node& n = tape.leaf(l);
+        if ((n.op == Op::unknown && !has_rate(n.a)) || (n.op == Op::rate && has_rate(n.a))) output_adjoint_[n.a] = output_by_leaf_[l].real();
+    }
+    solve_transposed(output_adjoint_);
+    taken_ = output;
+}
+
+Eigen::RowVectorXd Point::output_by_states(std::size_t output)
+{
+    take_output(output);
+    const SparsePattern& p = model().pattern;
+    Eigen::RowVectorXd row = Eigen::RowVectorXd::Zero(static_cast<Eigen::Index>(n()));
+    std::vector<std::uint32_t> place(model().n(), kNoNode);
+    for (std::uint32_t i = 0; i < n(); ++i) place[states_[i]] = i;
+    const Tape& tape = of_.outputs;
+    for (std::size_t l = 0; l < tape.n_leaves(); ++l)
+        if (const Node& leaf = tape.leaf(l); leaf.op == Op::unknown && place[leaf.a] != kNoNode) row(place[leaf.a]) += output_by_leaf_[l].real();
+    for (std::uint32_t j = 0; j < n(); ++j) {
+        std::uint32_t c = states_[j];
+        for (auto k = p.starts[c]; k < p.starts[c + 1]; ++k)
+            row(j) -= output_adjoint_[static_cast<std::size_t>(p.rows[static_cast<std::size_t>(k)])] * by_z_[static_cast<std::size_t>(k)];
+    }
+    return row;
+}
+
+double Point::output_by_parameter(std::size_t output, ParameterId p)
+{
+    take_output(output);
+    double slope = 0;
+    for (std::size_t l = 0; l < of_.outputs.n_leaves(); ++l)
+        if (const Node& leaf = of_.outputs.leaf(l); leaf.op == Op::parameter && leaf.a == p) slope += output_by_leaf_[l].real();
+    Tape& tape = of_.equations;
+    std::vector<Complex> direction(tape.n_leaves()), slopes;
+    for (std::size_t l = 0; l < direction.size(); ++l)
+        if (tape.leaf(l).op == Op::parameter && tape.leaf(l).a == p) direction[l] = 1;
+    tape.along(direction, slopes);
+    for (std::size_t i = 0; i < slopes.size(); ++i) slope -= output_adjoint_[i] * slopes[i].real();
+    return slope;
+}
+
+std::vector<Point::Complex> Point::eigenvalue_by_parameters(const Eigen::VectorXcd& right, const Eigen::VectorXcd& left)
+{
+    const CompiledModel& m = model();
+    const SparsePattern& p = m.pattern;
+    Tape& tape = of_.equations;
+    std::size_t n_all = m.n();
+    // the whole vector: what the unknowns do while the states move along `right`
+    std::vector<Complex> moved(n_all), unknowns(n_all), weights(n_all);
+    for (std::size_t j = 0; j < n(); ++j) moved[states_[j]] = right(static_cast<Eigen::Index>(j)), weights[states_[j]] = left(static_cast<Eigen::Index>(j));
+    for (std::uint32_t c : states_)
+        for (auto k = p.starts[c]; k < p.starts[c + 1]; ++k)
+            unknowns[static_cast<std::size_t>(p.rows[static_cast<std::size_t>(k)])] -= by_z_[static_cast<std::size_t>(k)] * moved[c];
+    solve_complex(unknowns, false);
+    solve_complex(weights, true);
+    std::vector<Complex> direction(tape.n_leaves()), gradient, first;
+    for (std::size_t l = 0; l < direction.size(); ++l) {
+        const Node& n = tape.leaf(l);
+        if (n.op == Op::unknown) direction[l] = has_rate(n.a) ? moved[n.a] : unknowns[n.a];
+        if (n.op == Op::rate && has_rate(n.a)) direction[l] = unknowns[n.a];
+    }
+    tape.gradient_along(direction, weights, gradient);
+    // what the unknowns themselves do when a param moves: by one more solution for all params together
+    std::vector<Complex> follow(n_all);
+    for (std::size_t l = 0; l < direction.size(); ++l) {
+        const Node& n = tape.leaf(l);
+        if ((n.op == Op::unknown && !has_rate(n.a)) || (n.op == Op::rate && has_rate(n.a))) follow[n.a] += gradient[l];
+    }
+    solve_complex(follow, true);
+    tape.gradient(follow, first);
+    Complex scale = 0;
+    for (std::size_t j = 0; j < n(); ++j) scale += left(static_cast<Eigen::Index>(j)) * right(static_cast<Eigen::Index>(j));
+    std::vector<Complex> by_param(m.form.flat().parameters.size());
+    for (std::size_t l = 0; l < direction.size(); ++l)
+        if (const Node& n = tape.leaf(l); n.op == Op::parameter) by_param[n.a] += -(gradient[l] - first[l]) / scale;
+    // params that follow from others hand it on, last level first
+    Tape& params = of_.params;
+    params.at([this](const Node& n) { return leaf(n); });
+    std::vector<Complex> by_leaf;
+    std::size_t end = of_.settled.size();
+    for (auto level = m.parameters.rbegin(); level != m.parameters.rend(); ++level) {
+        std::size_t begin = end - level->parameters.size();
+        std::vector<Complex> handed(of_.settled.size());
+        bool any = false;
+        for (std::size_t k = begin; k < end; ++k) {
+            ParameterId q = of_.settled[k];
+            if (e_.is_given(q) || m.form.flat().graph.is_constant(m.form.flat().parameters[q].value)) continue;
+            handed[k] = by_param[q];
+            any = any || handed[k] != 0.0;
+        }
+        end = begin;
+        if (!any) continue;
+        params.gradient(handed, by_leaf);
+        for (std::size_t l = 0; l < params.n_leaves(); ++l)
+            if (const Node& n = params.leaf(l); n.op == Op::parameter) by_param[n.a] += by_leaf[l];
+    }
+    return by_param;
+}
+
+}  // namespace netloop

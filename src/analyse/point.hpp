@@ -1,0 +1,88 @@
+// SPDX-License-Identifier: Apache-2.0
+// A run at one point, and what follows there from small changes: F(t, z, z', p) = 0 brought to x' = A x + B u, y = C x + D u with x the states of the moment.
+#pragma once
+
+#include <Eigen/Dense>
+
+#include <complex>
+#include <memory>
+#include <vector>
+
+#include "algebra/tape.hpp"
+#include "linear/sparse_lu.hpp"
+#include "solve/consistent.hpp"
+
+namespace netloop {
+
+/// Derivatives of one system by everything that stands in it; made once, then moved from point to point. For one thread.
+struct Sensitivities {
+    explicit Sensitivities(std::shared_ptr<const CompiledModel> of);
+
+    std::shared_ptr<const CompiledModel> model;
+    std::shared_ptr<Graph> graph;  ///< a copy, for derivatives to be added to
+    Tape equations;                ///< roots: the residuals
+    Tape outputs;                  ///< roots: the outputs
+    Tape params;                   ///< roots: the values of params, in the order of `settled`, level after level
+    std::vector<ParameterId> settled;
+};
+
+/// The point at which an evaluation stands. Throws NumericFailure if the rates are not settled there.
+class Point {
+public:
+    using Complex = Tape::Complex;
+    /// The state is one that the equations agree with; the evaluation is left standing there.
+    Point(Sensitivities& of, Evaluation& evaluation, const State& s);
+
+    const CompiledModel& model() const { return *of_.model; }
+    /// Members of z that are states at the moment, in their order. A param that the start has found is none: it is held.
+    const std::vector<std::uint32_t>& states() const { return states_; }
+    std::size_t n() const { return states_.size(); }
+    double value(std::uint32_t member) const { return s_.z[member]; }
+    double output(std::size_t i);
+    double parameter(ParameterId p) const { return e_.parameter(p); }
+
+    /// What the unknowns (z' of states, z of all else; by member of z) are, where they meet M y = right; in place. And with M transposed.
+    void solve(std::vector<double>& y);
+    void solve_transposed(std::vector<double>& y);
+
+    /// A, dense: cost one solution per state.
+    Eigen::MatrixXd a();
+    /// A x and A^T x, for systems too large to hold A: one solution each.
+    Eigen::VectorXd times_a(const Eigen::Ref<const Eigen::VectorXd>& x, bool transposed);
+    /// (A - shift)^-1 x, and transposed: one solution with a matrix that is factored when the shift changes. Throws NumericFailure if that is singular.
+    Eigen::VectorXd times_shifted_inverse(double shift, const Eigen::Ref<const Eigen::VectorXd>& x, bool transposed);
+    /// The unknowns' slopes by a param, states held.
+    std::vector<double> by_parameter(ParameterId p);
+    /// The slopes of an output by the states, everything else following; and by params, states held (of those asked for).
+    Eigen::RowVectorXd output_by_states(std::size_t output);
+    double output_by_parameter(std::size_t output, ParameterId p);
+
+    /// d(lambda)/dp of an eigenvalue of A by every param, states held and everything else following: second derivatives, by two sweeps each way. `right`,
+    /// `left`: its vectors, by state, left^T A = lambda left^T. What a param does through those that follow from it is its own.
+    std::vector<Complex> eigenvalue_by_parameters(const Eigen::VectorXcd& right, const Eigen::VectorXcd& left);
+
+private:
+    double leaf(const Node& n) const;
+    bool has_rate(std::size_t member) const { return e_.is_state(member); }
+    /// M; with a shift, dF/dx + shift dF/dx' in the columns of states instead.
+    std::unique_ptr<SparseLU> factored(bool transposed, const double* shift = nullptr) const;
+    void solve_complex(std::vector<Complex>& y, bool transposed);
+    void look_at_outputs();
+    /// Slopes of an output by leaf, and M^-T times those by the unknowns.
+    void take_output(std::size_t output);
+
+    Sensitivities& of_;
+    Evaluation& e_;
+    State s_;
+    std::vector<std::uint32_t> states_;
+    std::vector<char> moves_;  ///< per member of z: it is one of states_
+    std::vector<double> by_z_, by_rate_;
+    std::unique_ptr<SparseLU> lu_, transposed_, shifted_, shifted_transposed_;
+    double shift_ = 0;
+    bool outputs_looked_at_ = false;
+    std::size_t taken_ = static_cast<std::size_t>(-1);
+    std::vector<Complex> output_by_leaf_;
+    std::vector<double> output_adjoint_;
+};
+
+}  // namespace netloop

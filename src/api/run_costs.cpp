@@ -1,0 +1,182 @@
+// SPDX-License-Identifier: Apache-2.0
+#include "api/run_costs.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <map>
+
+#include "integrate/simulate.hpp"
+#include "solve/explain.hpp"
+
+namespace netloop {
+namespace {
+
+using Why = StepCosts::Why;
+
+const char* why_text(Why why)
+{
+    switch (why) {
+        case Why::accuracy:
+            return "accuracy";
+        case Why::convergence:
+            return "convergence";
+        case Why::event:
+            return "event";
+        case Why::clock:
+            return "clock";
+        case Why::signal:
+            return "signal";
+        case Why::table:
+            return "table";
+        case Why::delay:
+            return "delay";
+        default:
+            return "end of a stretch";
+    }
+}
+
+Cost::Limit limit_of(const StepCosts::Reason& reason, double steps, const EventLog& log, const CompiledModel& first, const SourceSet& sources)
+{
+    Cost::Limit l;
+    l.why = why_text(reason.why);
+    l.steps = steps;
+    const FlatModel& flat = first.form.flat();
+    auto take_origin = [&](const FlatModel& of, const Origin& origin) {
+        l.part = of.instances[origin.instance];
+        l.place = place_text(sources, of.shown_place(origin));
+    };
+    switch (reason.why) {
+        case Why::accuracy:
+        case Why::convergence:
+            if (reason.model == nullptr) {
+                l.what = "the length of the first steps";
+            } else {
+                Variable v = reason.model->form.z[reason.index].variable;
+                l.what = variable_name(*reason.model, v);
+                take_origin(reason.model->form.flat(), reason.model->form.flat().quantities[v.quantity].origin);
+            }
+            break;
+        case Why::event:
+        case Why::clock: {
+            if (reason.index >= log.kinds().size()) {
+                l.what = "an event";
+                break;
+            }
+            const EventKind& kind = log.kinds()[reason.index];
+            const auto& events = first.form.events;
+            l.what = kind.block ? events.blocks[kind.index].text : first.form.conditions[kind.index].text;
+            take_origin(flat, kind.block ? events.blocks[kind.index].origin : first.form.conditions[kind.index].origin);
+            break;
+        }
+        case Why::signal:
+            l.what = "turns of a signal of time";
+            break;
+        case Why::table:
+            l.what = "points of a table of time";
+            break;
+        case Why::delay:
+            l.what = "a delay, and breaks that travel through it";
+            break;
+        default:
+            l.what = "the end of the run or of a stretch of it";
+    }
+    return l;
+}
+
+}  // namespace
+
+Cost cost_of(const Simulation& simulation, const SourceSet& sources)
+{
+    Cost cost;
+    const StepCosts& costs = simulation.costs();
+    cost.steps = costs.n_steps();
+    const CompiledModel& first = *const_cast<Simulation&>(simulation).evaluation().first_model();
+    // the same name may come of several systems that the run went through
+    std::map<std::pair<std::string, std::string>, std::size_t> known;
+    std::vector<std::size_t> number;
+    for (const auto& [reason, steps] : costs.reasons()) {
+        Cost::Limit l = limit_of(reason, steps, simulation.event_log(), first, sources);
+        auto [it, fresh] = known.emplace(std::pair{l.what, l.why}, cost.limits.size());
+        number.push_back(it->second);
+        if (fresh)
+            cost.limits.push_back(std::move(l));
+        else
+            cost.limits[it->second].steps += steps;
+    }
+    std::vector<std::size_t> order(cost.limits.size()), place(cost.limits.size());
+    for (std::size_t i = 0; i < order.size(); ++i) order[i] = i;
+    std::stable_sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) { return cost.limits[a].steps > cost.limits[b].steps; });
+    std::vector<Cost::Limit> sorted;
+    for (std::size_t i = 0; i < order.size(); ++i) place[order[i]] = i, sorted.push_back(std::move(cost.limits[order[i]]));
+    cost.limits = std::move(sorted);
+    for (const StepCosts::Stretch& s : costs.stretches()) {
+        Cost::Stretch told{s.from, s.to, s.steps, s.shortest, s.longest, 0};
+        double most = 0;
+        std::map<std::size_t, double> by;
+        for (const auto& [reason, steps] : s.by) by[place[number[reason]]] += steps;
+        for (const auto& [limit, steps] : by)
+            if (steps > most) most = steps, told.limit = static_cast<std::uint32_t>(limit);
+        // one that was not looked at is like the one before it
+        if (s.by.empty() && !cost.stretches.empty()) told.limit = cost.stretches.back().limit;
+        cost.stretches.push_back(told);
+    }
+    return cost;
+}
+
+std::vector<std::pair<std::string, double>> Cost::parts() const
+{
+    std::map<std::string, double> sums;
+    for (const Limit& l : limits) sums[l.part] += l.steps;
+    std::vector<std::pair<std::string, double>> list(sums.begin(), sums.end());
+    std::stable_sort(list.begin(), list.end(), [](const auto& a, const auto& b) { return a.second > b.second; });
+    return list;
+}
+
+std::string Cost::one_line() const
+{
+    if (steps == 0 || limits.empty()) return {};
+    constexpr std::size_t kMost = 3;
+    constexpr double kLeast = 0.02;
+    double all = 0;
+    for (const Limit& l : limits) all += l.steps;
+    std::string text;
+    for (std::size_t k = 0; k < limits.size() && k < kMost; ++k) {
+        double share = limits[k].steps / all;
+        if (k > 0 && share < kLeast) break;
+        const Limit& l = limits[k];
+        std::string by = l.why == "accuracy" ? l.what : l.why == "convergence" ? "convergence at " + l.what : l.what + (l.part.empty() ? "" : " in " + l.part);
+        text += fmt::format("{}{:.0f} % {}{}", k == 0 ? "" : ", ", 100 * share, k == 0 ? "of the steps by " : "by ", by);
+    }
+    return text;
+}
+
+std::string Cost::text(std::size_t most) const
+{
+    if (steps == 0) return "no steps of variable length were made\n";
+    double all = 0;
+    for (const Limit& l : limits) all += l.steps;
+    std::string out = fmt::format("{:.0f} steps, and what kept them from being longer\n\n  {:>9}  {:>6}  {:<12} {}\n", steps, "steps", "share", "why", "what");
+    for (std::size_t k = 0; k < limits.size() && k < most; ++k) {
+        const Limit& l = limits[k];
+        out += fmt::format("  {:>9.0f}  {:>4.1f} %  {:<12} {}{}{}\n", l.steps, 100 * l.steps / all, l.why, l.what,
+                           l.part.empty() || l.what.starts_with(l.part + ".") ? "" : " in " + l.part, l.place.empty() ? "" : "  " + l.place);
+    }
+    if (limits.size() > most) out += fmt::format("  and {} more\n", limits.size() - most);
+    out += "\nby part\n";
+    std::vector<std::pair<std::string, double>> list = parts();
+    for (std::size_t k = 0; k < list.size() && k < 8 && list[k].second >= 0.005 * all; ++k)
+        out += fmt::format("  {:>9.0f}  {:>4.1f} %  {}\n", list[k].second, 100 * list[k].second / all,
+                           list[k].first.empty() ? "the system, signals, clocks" : list[k].first);
+    // where in time the steps were
+    double most_steps = 0;
+    const Stretch* dense = nullptr;
+    for (const Stretch& s : stretches)
+        if (double rate = s.steps / std::max(s.to - s.from, 1e-300); rate > most_steps) most_steps = rate, dense = &s;
+    if (dense != nullptr)
+        out += fmt::format("\nshortest steps from {:.6g} s to {:.6g} s: {:.3g} s to {:.3g} s long, limited by {}\n", dense->from, dense->to, dense->shortest,
+                           dense->longest, dense->limit < limits.size() ? limits[dense->limit].what : "nothing that was looked at");
+    return out;
+}
+
+}  // namespace netloop

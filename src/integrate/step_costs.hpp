@@ -1,0 +1,48 @@
+// SPDX-License-Identifier: Apache-2.0
+// What bounded each step of a run: counted while it goes on, at next to no cost.
+#pragma once
+
+#include <cstdint>
+#include <map>
+#include <utility>
+#include <vector>
+
+namespace netloop {
+
+struct CompiledModel;
+
+class StepCosts {
+public:
+    enum class Why : std::uint8_t { accuracy, convergence, event, clock, signal, table, delay, end };
+    struct Reason {
+        Why why = Why::accuracy;
+        const CompiledModel* model = nullptr;  ///< of a member of z
+        std::uint32_t index = 0;               ///< accuracy and convergence: into z; events and clocks: a kind of the event log
+        auto operator<=>(const Reason&) const = default;
+    };
+    struct Stretch {
+        double from = 0, to = 0, steps = 0, shortest = 0, longest = 0;
+        std::vector<std::pair<std::uint32_t, double>> by;  ///< reason and steps
+    };
+
+    /// Whether the next step that the error test bounds is to be looked at: each of the first ones, then every fourth.
+    bool looks() const { return n_ < kFirst || n_ % kStride == 0; }
+    /// A step was made. `reason` null: one that was not looked at.
+    void step(double from, double to, const Reason* reason);
+
+    double n_steps() const { return static_cast<double>(n_); }
+    /// Reasons with their steps; numbered as in the stretches.
+    const std::vector<std::pair<Reason, double>>& reasons() const { return reasons_; }
+    const std::vector<Stretch>& stretches() const { return stretches_; }
+
+private:
+    static constexpr std::size_t kFirst = 500, kStride = 4, kMostStretches = 512;
+    void halve();
+
+    std::size_t n_ = 0, per_stretch_ = 1;
+    std::map<Reason, std::uint32_t> number_;
+    std::vector<std::pair<Reason, double>> reasons_;
+    std::vector<Stretch> stretches_;
+};
+
+}  // namespace netloop
