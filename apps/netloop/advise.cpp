@@ -4,8 +4,6 @@
 
 #include <memory>
 
-#include <netloop/advise.hpp>
-
 #include "points.hpp"
 
 namespace {

@@ -7,7 +7,7 @@
 //   3. builder.hpp    systems and components made by a program
 //   4. system.hpp     compile: definitions -> CompiledSystem
 //   5. run.hpp        set, simulate, step, read; recording.hpp: what a run recorded
-//   6. linear_model.hpp, modes.hpp: what run.linear() and run.modes() give
+//   6. linear_model.hpp, modes.hpp: what run.linear() and run.modes() give; advise.hpp: what to change
 //   7. property.hpp   properties of fluids as plain functions; units.hpp: the units
 //
 //     #include <netloop/netloop.hpp>
@@ -20,6 +20,7 @@
 //     double peak = rec["pump.outlet.p"].max();  // Pa
 #pragma once
 
+#include "netloop/advise.hpp"
 #include "netloop/builder.hpp"
 #include "netloop/cost.hpp"
 #include "netloop/error.hpp"

@@ -69,6 +69,34 @@ void Tape::at(const std::function<double(const Node&)>& value)
     }
 }
 
+std::vector<NodeId> Tape::corners() const
+{
+    constexpr double kEqual = 1e-12;
+    std::vector<NodeId> list;
+    for (const Step& s : steps_) {
+        Op op = (*graph_)[s.node].op;
+        if (op != Op::abs && op != Op::min && op != Op::max) continue;
+        double a = value_[children_[s.first]], b = op == Op::abs ? 0 : value_[children_[s.first + 1]];
+        // of a constant and a constant nothing moves
+        if (std::abs(a - b) <= kEqual * std::max(std::abs(a), std::abs(b)) || a == b) list.push_back(s.node);
+    }
+    return list;
+}
+
+bool Tape::has_corner(std::size_t root)
+{
+    std::vector<Complex> weights(roots_.size()), unused;
+    weights[root] = 1;
+    gradient(weights, unused);
+    std::vector<NodeId> list = corners();
+    for (std::size_t i = 0, next = 0; i < steps_.size() && next < list.size(); ++i) {
+        if (steps_[i].node != list[next]) continue;
+        ++next;
+        if (adjoint_[i] != 0.0) return true;
+    }
+    return false;
+}
+
 // As partial() in differentiate.cpp says, in numbers.
 void Tape::slopes_of(const Step& s)
 {

@@ -3,7 +3,9 @@
 
 #include <Eigen/Eigenvalues>
 
+#include <algorithm>
 #include <cmath>
+#include <numeric>
 
 namespace netloop {
 
@@ -43,6 +45,42 @@ Eigen::VectorXd balance(Eigen::MatrixXd& a, Eigen::Index n)
     return scale;
 }
 
+namespace {
+
+// How often 0 is an eigenvalue, however its vectors hang together: as long as there are directions in which nothing changes, they are taken off. Where 0 comes
+// twice with one vector (a shaft that turns freely: angle and speed), the algorithm of the others would see it a root of the rounding away from 0. Source:
+// Kublanovskaya (1966), USSR Comput. Math. 6(4), 1-16 (the staircase).
+Eigen::Index times_zero(Eigen::MatrixXd a)
+{
+    constexpr double kDependent = 1e-13;
+    Eigen::Index count = 0;
+    while (a.rows() > 0) {
+        Eigen::MatrixXd rows = a;  // what is not changed: scaled rows have the same null space
+        Eigen::Index zero_rows = 0;
+        for (Eigen::Index i = 0; i < rows.rows(); ++i) {
+            double size = rows.row(i).norm();
+            if (size > 0)
+                rows.row(i) /= size;
+            else
+                ++zero_rows;
+        }
+        Eigen::ColPivHouseholderQR<Eigen::MatrixXd> qr(rows.transpose());
+        Eigen::Index rank = 0;
+        const auto& r = qr.matrixR();
+        while (rank < a.rows() && std::abs(r(rank, rank)) > kDependent * std::sqrt(static_cast<double>(a.rows()))) ++rank;
+        if (rank == a.rows()) break;
+        count += a.rows() - rank;
+        Eigen::MatrixXd q = qr.householderQ();
+        Eigen::MatrixXd rest = q.leftCols(rank).transpose() * a * q.leftCols(rank);
+        // what only rounding has left is nothing
+        double least = 1e-15 * a.norm();
+        a = rest.unaryExpr([least](double v) { return std::abs(v) <= least ? 0.0 : v; });
+    }
+    return count;
+}
+
+}  // namespace
+
 EigenSystem eigen_system(const Eigen::MatrixXd& a, bool vectors)
 {
     EigenSystem result;
@@ -51,11 +89,11 @@ EigenSystem eigen_system(const Eigen::MatrixXd& a, bool vectors)
     Eigen::VectorXd scale = balance(balanced, a.rows());
     Eigen::EigenSolver<Eigen::MatrixXd> solver(balanced, vectors);
     result.values = solver.eigenvalues();
-    // what is zero but for rounding
-    constexpr double kRounding = 1e-14;
-    double largest = result.values.cwiseAbs().maxCoeff();
-    for (Eigen::Index i = 0; i < result.values.size(); ++i)
-        if (std::abs(result.values(i)) <= kRounding * largest) result.values(i) = 0;
+    std::vector<Eigen::Index> by_size(static_cast<std::size_t>(a.rows()));
+    std::iota(by_size.begin(), by_size.end(), Eigen::Index(0));
+    std::sort(by_size.begin(), by_size.end(), [&](Eigen::Index i, Eigen::Index k) { return std::abs(result.values(i)) < std::abs(result.values(k)); });
+    Eigen::Index zeros = times_zero(balanced);
+    for (Eigen::Index k = 0; k < zeros; ++k) result.values(by_size[static_cast<std::size_t>(k)]) = 0;
     if (!vectors) return result;
     Eigen::MatrixXcd right = solver.eigenvectors();
     // those of the transposed matrix, sorted to the same values: the inverse would be lost where vectors are nearly the same

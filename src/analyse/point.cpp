@@ -4,6 +4,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <set>
 
 #include "solve/explain.hpp"
 #include "solve/failure.hpp"
@@ -138,6 +139,38 @@ void Point::solve_complex(std::vector<Complex>& y, bool transposed)
     for (std::size_t i = 0; i < y.size(); ++i) re[i] = y[i].real(), im[i] = y[i].imag();
     for (std::vector<double>* part : {&re, &im}) transposed ? solve_transposed(*part) : solve(*part);
     for (std::size_t i = 0; i < y.size(); ++i) y[i] = {re[i], im[i]};
+}
+
+std::vector<std::uint32_t> Point::at_corners()
+{
+    constexpr double kZero = 1e-12;
+    const CompiledModel& m = model();
+    const Graph& g = m.form.flat().graph;
+    std::vector<NodeId> nodes = of_.equations.corners();
+    std::set<NodeId> corners(nodes.begin(), nodes.end());
+    // conditions at their zero, by the sizes of what is compared
+    std::set<std::uint32_t> conditions;
+    NodeValues values(g, [this](const Node& n) { return leaf(n); });
+    for (std::uint32_t i = 0; i < m.form.conditions.size(); ++i) {
+        const Condition& c = m.form.conditions[i];
+        if (c.is_clocked() || c.held || c.kind == Condition::Kind::whole) continue;
+        const Node& n = g[c.value];
+        double size = n.op == Op::sub ? std::max(std::abs(values(n.a)), std::abs(values(n.b))) : 0;
+        if (std::abs(values(c.value)) <= kZero * size) conditions.insert(i);
+    }
+    std::vector<std::uint32_t> list;
+    if (corners.empty() && conditions.empty()) return list;
+    constexpr int kMostLooks = 100;
+    int looks = 0;
+    for (std::uint32_t r = 0; r < m.form.residuals.size(); ++r) {
+        bool holds = false, chosen = false;
+        for (NodeId id : g.reachable({m.form.residuals[r]})) {
+            holds = holds || corners.count(id) > 0;
+            chosen = chosen || (g[id].op == Op::mode && conditions.count(g[id].a) > 0);
+        }
+        if (chosen || (holds && looks++ < kMostLooks && of_.equations.has_corner(r))) list.push_back(r);
+    }
+    return list;
 }
 
 Eigen::MatrixXd Point::a()

@@ -319,6 +319,7 @@ private:
         for (std::size_t k = 0; k < base_.demands.size() && k < recording.demands.size(); ++k)
             if (base_.demands[k].holds && !recording.demands[k].holds) refuse("a demand no longer holds: " + base_.demands[k].condition);
         const Column& time = base_.time();
+        const double beside = 1e-4 * (time.values.back() - time.values.front());
         for (const Column& a : base_.columns) {
             if (a.name == "time") continue;
             const Column* b = recording.find(a.name);
@@ -326,10 +327,15 @@ private:
             double low = HUGE_VAL, high = -HUGE_VAL, off = 0, at = 0;
             for (std::size_t i = 0; i < a.values.size(); ++i) {
                 low = std::min(low, a.values[i]), high = std::max(high, a.values[i]);
-                // the sides of a jump may come at slightly other times
-                bool jump = (i > 0 && time.values[i] == time.values[i - 1]) || (i + 1 < a.values.size() && time.values[i] == time.values[i + 1]);
-                if (jump) continue;
-                double difference = std::abs(b->at(time.values[i], recording.time()) - a.values[i]);
+                // of two sides of an event that behind it, which is what at() gives, too
+                if (i + 1 < a.values.size() && time.values[i] == time.values[i + 1]) continue;
+                double t = time.values[i], there = b->at(t, recording.time()), difference = std::abs(there - a.values[i]);
+                if (i > 0 && t == time.values[i - 1]) {
+                    // the other run may have this event a little earlier or later: what it has on either side counts
+                    double before = b->at(t - beside, recording.time()), behind = b->at(t + beside, recording.time());
+                    auto [least, most] = std::minmax({there, before, behind});
+                    difference = std::max({0.0, least - a.values[i], a.values[i] - most});
+                }
                 if (difference > off) off = difference, at = time.values[i];
             }
             double range = high - low, bound = bound_of(a.name);
@@ -342,6 +348,9 @@ private:
             }
         }
         std::stable_sort(others.begin(), others.end(), [](const Price& x, const Price& y) { return x.share > y.share; });
+        // one thing under several names is told once
+        others.erase(std::unique(others.begin(), others.end(), [](const Price& x, const Price& y) { return x.share == y.share && x.at == y.at; }),
+                     others.end());
         constexpr std::size_t kMostOthers = 3;
         others.resize(std::min(others.size(), kMostOthers));
         trial.prices = std::move(kept);
@@ -459,7 +468,7 @@ private:
 
     void tell()
     {
-        if (advice_.combined.changes.empty()) return;
+        if (advice_.combined.changes.empty() || advice_.combined.speed_up < 1 + kWorth) return;
         std::string from = data_.scenario.empty() ? "" : " from " + data_.scenario;
         std::string text = fmt::format("scenario fast{} {{\n", from.empty() ? " of " + data_.name : from);
         text += fmt::format("    ## {:.1f} times as fast as it was.\n", advice_.combined.speed_up);
@@ -469,7 +478,8 @@ private:
         advice_.scenario = text + "}\n";
     }
 
-    static constexpr double kNothing = 0.03;  ///< a gain that measuring alone might make
+    static constexpr double kNothing = 0.05;  ///< a gain that measuring alone might make
+    static constexpr double kWorth = 0.1;     ///< a gain that is worth a change
 
     CompiledSystem system_;
     const CompiledSystemData& data_;
@@ -521,14 +531,18 @@ std::string Advice::text() const
         for (std::size_t k = 0; k < t.prices.size() && k < kMostPrices; ++k) text += (k == 0 ? "" : "; ") + t.prices[k].text();
         return text;
     };
+    constexpr double kHelps = 1.05;
     std::size_t shown = 0, helped = 0;
-    for (const Trial& t : trials) helped += t.refused.empty() && t.speed_up > 1.03 ? 1 : 0;
+    std::string useless;
+    for (const Trial& t : trials) {
+        bool helps = t.speed_up > kHelps;
+        helped += t.refused.empty() && helps ? 1 : 0;
+        if (t.refused.empty() && !helps) useless += (useless.empty() ? "" : ", ") + t.changes[0].param;
+    }
     if (helped == 0) out += trials.empty() ? "nothing was found that could be tried\n" : "nothing that was tried makes it faster and may be taken\n";
     for (const Trial& t : trials) {
-        if (shown++ == kMostShown) {
-            out += fmt::format("\nand {} more were tried\n", trials.size() - kMostShown);
-            break;
-        }
+        if (t.refused.empty() && t.speed_up <= kHelps) continue;
+        if (shown++ == kMostShown) break;
         if (t.refused.empty())
             out += fmt::format("\n  speed x {:<5.2f} {}\n                {}\n                {}\n", t.speed_up, t.changes[0].text(), t.changes[0].reason,
                                prices(t));
@@ -536,6 +550,7 @@ std::string Advice::text() const
             out += fmt::format("\n  refused       {}\n                {}{}\n", t.changes[0].text(),
                                t.speed_up != 1 ? fmt::format("speed x {:.2f}, but ", t.speed_up) : "", t.refused);
     }
+    if (!useless.empty()) out += "\n  no faster with other values of " + useless + "\n";
     if (combined.changes.size() > 1) {
         out += fmt::format("\ntogether, speed x {:.2f} ({:.0f} steps)\n", combined.speed_up, combined.steps);
         for (const Change& c : combined.changes) out += "  " + c.text() + "\n";

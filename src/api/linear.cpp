@@ -166,6 +166,13 @@ LinearModel Run::linear(const LinearRequest& request)
     if (std::any_of(blocks.begin(), blocks.end(), [](const FlatBlock& b) { return b.kind == FlatBlock::Kind::every; }))
         notes.push_back("sampled blocks hold what they have set: the model is that between two samples");
     if (!m.form.events.delays.empty()) notes.push_back("delayed values are held: the model is that within the delay");
+    if (std::vector<std::uint32_t> corners = point.at_corners(); !corners.empty()) {
+        constexpr std::size_t kMostNamed = 3;
+        std::string where;
+        for (std::size_t k = 0; k < corners.size() && k < kMostNamed; ++k) where += (k == 0 ? "" : "; ") + describe_residual(m, d.system->sources, corners[k]);
+        if (corners.size() > kMostNamed) where += fmt::format("; and {} more", corners.size() - kMostNamed);
+        notes.push_back(fmt::format("the point lies at a corner, where slopes differ to both sides; those of one side are taken: {}", where));
+    }
     LinearModel model = linearise(point, inputs, outputs, request.cut);
     model.time = at.state.time;
     model.notes.insert(model.notes.begin(), notes.begin(), notes.end());

@@ -355,7 +355,8 @@ private:
         text_ +=
             below ? fmt::format("set xlabel {} offset 0,0.3 textcolor rgb '{}'\nset format x '%g'\n", gnuplot_text(p.x_label + " " + bracketed(p.x_unit)), kInk)
                   : "unset xlabel\nset format x ''\n";
-        text_ += log_x(p) ? "set logscale x\nset xtics autofreq\n" : fmt::format("unset logscale x\nset xtics {:.9g}\n", round_step(x.low, x.high, (b.right - b.left) / 95));
+        text_ += log_x(p) ? "set logscale x\nset xtics autofreq\n"
+                          : fmt::format("unset logscale x\nset xtics {:.9g}\n", round_step(x.low, x.high, (b.right - b.left) / 95));
         text_ += log_y(p) ? "set logscale yy2\n" : "unset logscale yy2\n";
         text_ += fmt::format("set xrange [{:.12g}:{:.12g}]\nset yrange [{:.12g}:{:.12g}]\nset ytics nomirror{}\n", x.low, x.high, left.low, left.high,
                              y_tics(p, p.units[0], left, b.bottom - b.top));
@@ -437,8 +438,8 @@ private:
                                      p.curves[k].mark == Curve::Mark::cross ? "×" : "○", x_of(x + kSample / 2), y_of(y), 14,
                                      kColours[p.curves[k].quantity % std::size(kColours)]);
             else
-                text_ += fmt::format("set arrow {} from screen {:.5f},{:.5f} to screen {:.5f},{:.5f} nohead lw 2 {}\n", tag, x_of(x), y_of(y), x_of(x + kSample),
-                                 y_of(y), style(p, k));
+                text_ += fmt::format("set arrow {} from screen {:.5f},{:.5f} to screen {:.5f},{:.5f} nohead lw 2 {}\n", tag, x_of(x), y_of(y),
+                                     x_of(x + kSample), y_of(y), style(p, k));
             text_ += fmt::format("set label {} {} at screen {:.5f},{:.5f} left textcolor rgb '{}'\n", tag, gnuplot_text(label(p, p.curves[k])),
                                  x_of(x + kSample + 6), y_of(y), kInk);
             ++tag;

@@ -68,7 +68,8 @@ public:
             "<title>{}</title>\n<link rel=\"icon\" href=\"data:,\">\n<style>{}\n{}</style>\n</head>\n<body>\n",
             markup(page_.title), style, kReportStyle);
         std::string before = head + header_section(page_) + summary_section(page_) + figures_section(page_) + picker_section() + motion_section(page_) +
-                             variants_section(page_) + events_section(page_) + parameters_section(page_) + assumptions_section(page_) + model_section(page_);
+                             variants_section(page_) + events_section(page_) + cost_section(page_) + parameters_section(page_) + assumptions_section(page_) +
+                             model_section(page_);
         std::string after = code + "<script>\"use strict\";\n(async function () {\n" + kReportScript + "})();</script>\n</body>\n</html>\n";
         auto room = request_.megabytes * 1e6 - static_cast<double>(before.size() + after.size());
         std::string data;

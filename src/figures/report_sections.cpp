@@ -45,6 +45,11 @@ std::string measure_value(const Recording& r, const std::string& name)
 
 }  // namespace
 
+static bool any_costs(const ReportContent& page)
+{
+    return std::any_of(page.runs.begin(), page.runs.end(), [](const Recording& r) { return r.cost.steps > 0; });
+}
+
 std::string header_section(const ReportContent& page)
 {
     const Recording& r = page.runs[0];
@@ -69,11 +74,13 @@ std::string header_section(const ReportContent& page)
                             {"motion-at", "Moving picture"},
                             {"variants", "Variants"},
                             {"events", "Events"},
+                            {"cost", "Steps"},
                             {"parameters", "Parameters"},
                             {"assumptions", "Assumptions"},
                             {"model", "Model"}}) {
         if (std::string(id) == "motion-at" && !any_shapes(page)) continue;
         if (std::string(id) == "variants" && !page.several()) continue;
+        if (std::string(id) == "cost" && !any_costs(page)) continue;
         out += fmt::format("<a href=\"#{}\">{}</a>\n", id, name);
     }
     return out +
@@ -178,6 +185,31 @@ std::string events_section(const ReportContent& page)
                                markup(fs::path(kind.place).filename().string()));
         }
         out += "</table>\n";
+    }
+    return out + "</section>\n";
+}
+
+std::string cost_section(const ReportContent& page)
+{
+    constexpr std::size_t kMostShown = 12;
+    if (!any_costs(page)) return {};
+    std::string out = "<section id=\"cost\">\n<h2>What limited the steps</h2>\n";
+    for (std::size_t k = 0; k < page.runs.size(); ++k) {
+        const Cost& cost = page.runs[k].cost;
+        if (cost.steps == 0) continue;
+        if (page.several()) out += "<h3>" + markup(page.names[k]) + "</h3>\n";
+        double all = 0;
+        for (const Cost::Limit& l : cost.limits) all += l.steps;
+        out += fmt::format(
+            "<p class=\"soft\">{:.0f} steps.</p>\n<table><tr><th class=\"number\">share</th><th>why</th><th>what</th><th>part</th><th>where</th></tr>\n",
+            cost.steps);
+        for (std::size_t i = 0; i < cost.limits.size() && i < kMostShown; ++i) {
+            const Cost::Limit& l = cost.limits[i];
+            out += fmt::format("<tr><td class=\"number\">{:.1f} %</td><td>{}</td><td>{}</td><td>{}</td><td class=\"soft\">{}</td></tr>\n", 100 * l.steps / all,
+                               markup(l.why), markup(l.what), markup(l.part), markup(fs::path(l.place).filename().string()));
+        }
+        out += "</table>\n";
+        if (cost.limits.size() > kMostShown) out += fmt::format("<p class=\"soft\">And {} more: netloop cost.</p>\n", cost.limits.size() - kMostShown);
     }
     return out + "</section>\n";
 }

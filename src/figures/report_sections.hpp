@@ -29,6 +29,7 @@ std::string picker_section();
 std::string motion_section(const ReportContent& page);    ///< empty if nothing can be drawn
 std::string variants_section(const ReportContent& page);  ///< empty for a single run
 std::string events_section(const ReportContent& page);
+std::string cost_section(const ReportContent& page);  ///< empty where no recording tells it
 std::string parameters_section(const ReportContent& page);
 std::string assumptions_section(const ReportContent& page);
 std::string model_section(const ReportContent& page);

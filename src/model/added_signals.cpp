@@ -44,6 +44,8 @@ AddedSignal add_to_signal(FlatModel& flat, const std::string& path)
         added.of = AddedSignal::Of::system;
         added.index = static_cast<std::uint32_t>(param - flat.parameters.begin());
         unit = param->unit.difference();
+    } else if (param != flat.parameters.end()) {
+        throw UsageError(fmt::format("'{}' is a param: it needs no preparation to act in a linear model", path));
     } else {
         std::vector<std::string> names;
         for (const FlatQuantity& q : flat.quantities)

@@ -93,6 +93,25 @@ TEST_CASE("slopes along a direction, gradients and second derivatives agree with
     }
 }
 
+TEST_CASE("corners: what has two slopes, and what has one in spite of an operation at its corner")
+{
+    auto g = std::make_shared<Graph>();
+    NodeId x = g->leaf(Op::unknown, 0), y = g->leaf(Op::unknown, 1), size = g->unary(Op::abs, x);
+    std::vector<NodeId> roots{g->mul(size, y), g->mul(size, x), g->binary(Op::max, x, y), g->mul(y, y)};
+    Tape tape(g, roots);
+    auto at = [&](double to_x, double to_y) { tape.at([=](const Node& n) { return n.a == 0 ? to_x : to_y; }); };
+    at(0, 2);
+    CHECK(tape.has_corner(0));
+    CHECK_FALSE(tape.has_corner(1));
+    CHECK_FALSE(tape.has_corner(2));
+    CHECK_FALSE(tape.has_corner(3));
+    at(2, 2);
+    CHECK_FALSE(tape.has_corner(0));
+    CHECK(tape.has_corner(2));
+    at(0, 0);
+    CHECK_FALSE(tape.has_corner(0));
+}
+
 TEST_CASE("at singular points slopes are those of the compiler's own derivatives")
 {
     auto g = std::make_shared<Graph>();

@@ -11,8 +11,8 @@ TEST_SUITE_BEGIN("structure");
 
 namespace {
 
-const std::vector<std::string> kHeaders{"library",      "builder",  "system", "run",      "recording", "compare",
-                                        "verification", "property", "units",  "quantity", "error"};
+const std::vector<std::string> kHeaders{"library",      "builder", "system", "run",      "recording", "compare",  "verification", "cost",
+                                        "linear_model", "modes",   "advise", "property", "units",     "quantity", "error"};
 
 std::string trimmed(std::string s)
 {

@@ -1,0 +1,93 @@
+// SPDX-License-Identifier: Apache-2.0
+// Advice: what is found, what it costs, what is refused. A tiny mass on a stiff spring that rings at each push makes a run slow, and nothing else needs it.
+#include <doctest/doctest.h>
+
+#include "support/support.hpp"
+
+namespace nl = netloop;
+
+TEST_SUITE_BEGIN("api");
+
+namespace {
+
+const std::string kRinging =
+    "component Bob { param mass : kg = 1 g in 1e-6 kg .. 1 kg ; param spring : N/m = 1e6 N/m in 1 N/m .. 1e9 N/m ; param drag : N*s/m = 0.05 N*s/m ; input "
+    "base : m ; input base_speed : m/s ; output "
+    "force : N\n  var y : m init 0 m ; mass * y'' = -force ; force = spring * (y - base) + drag * (y' - base_speed) ; init y' = 0 m/s }\n"
+    "system Ringing { param m : kg = 100 kg in 1 kg .. 1 t ; var x : m init 0 m ; part bob : Bob ; x -> bob.base ; x' -> bob.base_speed\n"
+    "  let push : N = if sin(2 * pi * time / (1 s)) > 0 then 200 N else 0 N ; m * x'' = push - (1e4 N/m) * x - (300 N*s/m) * x' + bob.force ; init x' = 0 m/s "
+    "}\n"
+    "scenario shaken of Ringing { stop at 4 s ; output every 10 ms ; measure furthest = max(x) }\n";
+
+nl::CompiledSystem ringing()
+{
+    nl::Library library = nl::Library::standard();
+    library.load_text("ringing.loop", kRinging);
+    return nl::compile(library, {.scenario = "shaken"});
+}
+
+}  // namespace
+
+TEST_CASE("the part that rings is found, its change is measured and may be taken over")
+{
+    nl::Advice advice = nl::advise(ringing(), {.runs = 16, .jobs = 2});
+    CHECK(advice.runs <= 16);
+    CHECK(advice.as_it_is.steps > 5000);
+    REQUIRE(!advice.combined.changes.empty());
+    CHECK(advice.combined.changes[0].param.starts_with("bob."));
+    CHECK(advice.combined.steps < 0.5 * advice.as_it_is.steps);
+    for (const nl::Advice::Trial& t : advice.trials) CHECK(t.changes.size() == 1);
+    // what it costs is in proportion: the measure is kept within one percent
+    bool told = false;
+    for (const nl::Advice::Price& p : advice.combined.prices) {
+        if (p.what != "furthest") continue;
+        told = true;
+        CHECK(p.share < 0.01);
+    }
+    CHECK(told);
+    CHECK(advice.text().find("moves a mode of") != std::string::npos);
+    CHECK(advice.json().find("\"speed_up\"") != std::string::npos);
+    // the scenario to paste is one: it compiles, and makes as few steps
+    REQUIRE(advice.scenario.starts_with("scenario fast from shaken {"));
+    nl::Library library = nl::Library::standard();
+    library.load_text("ringing.loop", kRinging + advice.scenario);
+    nl::Run run(nl::compile(library, {.scenario = "fast"}));
+    run.simulate();
+    CHECK(static_cast<double>(run.summary().steps) == doctest::Approx(advice.combined.steps).epsilon(0.02));
+}
+
+TEST_CASE("a difference is seen at rows that are sides of events, too, and what goes beyond its bound is refused")
+{
+    nl::Advice advice = nl::advise(ringing(), {.keep = {{"x", 1e-9}}, .runs = 6});
+    REQUIRE(!advice.trials.empty());
+    for (const nl::Advice::Trial& t : advice.trials) {
+        CHECK(!t.refused.empty());
+        CHECK(t.refused.find("x differs by") != std::string::npos);
+    }
+    CHECK(advice.combined.changes.empty());
+    CHECK(advice.scenario.empty());
+    CHECK(advice.text().find("refused") != std::string::npos);
+    // all rows of this one are at ticks
+    nl::Library library = nl::Library::standard();
+    library.load_text("ticks.loop",
+                      "system Ticks { param T : s = 10 ms in 1 ms .. 1 s ; param tick : s = 1 ms in 0.1 ms .. 1 s ; memory held : 1 = 0 ; var x : 1 init 0 ; T "
+                      "* x' = held - x\n"
+                      "  every tick { held := sin(2 * pi * time / (0.1 s)) } }\nscenario ticking of Ticks { stop at 1 s ; output every 10 ms }\n");
+    nl::Advice ticking = nl::advise(nl::compile(library, {.scenario = "ticking"}), {.runs = 5});
+    bool found = false;
+    for (const nl::Advice::Trial& t : ticking.trials) {
+        if (t.changes[0].param != "tick") continue;
+        found = true;
+        CHECK(t.changes[0].reason.find("period of 'every tick'") != std::string::npos);
+        REQUIRE(!t.prices.empty());
+        CHECK(t.prices[0].share > 0.01);
+    }
+    CHECK(found);
+}
+
+TEST_CASE("what cannot be kept is told with the nearest name")
+{
+    CHECK_THROWS_WITH_AS(nl::advise(ringing(), {.keep = {{"furthes", 1}}, .runs = 2}), doctest::Contains("did you mean 'furthest'?"), nl::UsageError);
+}
+
+TEST_SUITE_END();

@@ -1,0 +1,173 @@
+// SPDX-License-Identifier: Apache-2.0
+// linear, modes, cost and advise as a user calls them.
+#include <doctest/doctest.h>
+
+#include <cmath>
+#include <filesystem>
+
+#include "support/support.hpp"
+
+namespace fs = std::filesystem;
+using json = nlohmann::json;
+
+TEST_SUITE_BEGIN("apps");
+
+namespace {
+
+const std::string kOscillator =
+    "system S { input force : N = 0 N ; param m : kg = 1 kg in 1 g .. 1 t ; param d : N*s/m = 1 N*s/m ; param c : N/m = 1 N/m ; var x : mm init 0 mm\n"
+    "  m * x'' = force - d * x' - c * x ; init x' = 0 m/s }\nscenario rest of S { stop at 20 s }\n";
+
+std::string quoted(const std::string& text)
+{
+    return "'" + text + "'";
+}
+
+}  // namespace
+
+TEST_CASE("linear: text, JSON, four forms of file, and a check against the model itself")
+{
+    test::Scratch scratch;
+    std::string model = scratch / "s.loop";
+    test::write_file(model, kOscillator);
+    test::Outcome plain = test::netloop("linear " + model + " --input force --output x --si");
+    CHECK(plain.code == 0);
+    CHECK(plain.out.find("\n  1 / (s^2 + s + 1)\n") != std::string::npos);
+    CHECK(plain.out.find("not held against the model itself") != std::string::npos);
+    // in the units of the declarations x is in mm
+    CHECK(test::netloop("linear " + model + " --input force --output x").out.find("\n  1000 / (s^2 + s + 1)\n") != std::string::npos);
+    test::Outcome held = test::netloop("linear " + model + " --input force --output x --verify 0.1N");
+    CHECK(held.code == 0);
+    CHECK(held.out.find("held against the model itself") != std::string::npos);
+    json told = json::parse(test::netloop("linear " + model + " --input force --output x --si --json").out);
+    CHECK(told["poles"].size() == 2);
+    CHECK(told["transfer"][0]["denominator"] == json({1.0, 1.0, 1.0}));
+    CHECK(told["a"].size() == 2);
+    for (const char* form : {"json", "csv", "h5", "mat"}) {
+        std::string file = scratch / (std::string("m.") + form);
+        CHECK(test::netloop("linear " + model + " --input force --output x --si --out " + file).code == 0);
+        CHECK(fs::file_size(file) > 50);
+    }
+    CHECK(json::parse(test::read_file(scratch / "m.json"))["c"][0].size() == 2);
+    CHECK(test::read_file(scratch / "m.csv").find("A,x [m],x' [m/s]\n") != std::string::npos);
+    // read back by others: eigenvalues of A, and the names
+    test::Outcome octave = test::shell("octave-cli --norc --eval \"load('" + (scratch / "m.mat") +
+                                       "'); printf('%.12g %.12g %s %s', sort(abs(eig(A))), states{1}, inputs{1});\" 2>/dev/null");
+    CHECK(octave.out == "1 1 x force");
+    test::write_file(scratch / "read.py",
+                     "import h5py, scipy.io, numpy, sys\nf = h5py.File(sys.argv[1])\nm = scipy.io.loadmat(sys.argv[2])\n"
+                     "print(numpy.allclose(f['A'][...], m['A']), numpy.allclose(f['B'][...], m['B']), f['states'][0].decode(), f['states_units'][0].decode(), "
+                     "m['outputs'][0][0][0])\n");
+    test::Outcome python = test::shell("/usr/bin/python3 " + (scratch / "read.py") + " " + (scratch / "m.h5") + " " + (scratch / "m.mat"));
+    CHECK(python.out == "True True x m x\n");
+    // a picture
+    std::string picture = scratch / "m.png";
+    CHECK(test::netloop("linear " + model + " --input force --output x --verify --draw " + picture).code == 0);
+    CHECK(fs::file_size(picture) > 10000);
+}
+
+TEST_CASE("linear: what is wrong is told, and nothing is written")
+{
+    test::Scratch scratch;
+    std::string model = scratch / "s.loop";
+    test::write_file(model, kOscillator);
+    struct Case {
+        const char *arguments, *told;
+    };
+    for (const Case& c : {Case{"--input forc --output x", "did you mean 'force'?"}, Case{"--input force --output y", "no quantity 'y'"},
+                          Case{"--output x", "name what acts with --input"}, Case{"--input force --output x --at 30s", "the scenario ends at 20 s"},
+                          Case{"--input force --output x --out m.txt", ".json, .csv, .h5 or .mat"},
+                          Case{"--input force --output x --at -1s", "a point at -1 s"}, Case{"--open force", "there is no loop to open"},
+                          Case{"--input x --output x", "neither an input nor"}, Case{"--input force --output x --out s.loop", ".json, .csv, .h5 or .mat"}}) {
+        CAPTURE(c.arguments);
+        test::Outcome outcome = test::shell("cd " + scratch.path() + " && " + quoted(std::getenv("NETLOOP_PROGRAM")) + " linear s.loop " + c.arguments);
+        CHECK(outcome.code != 0);
+        CHECK(outcome.err.find(c.told) != std::string::npos);
+        CHECK(!fs::exists(scratch / "m.txt"));
+    }
+    CHECK(test::read_file(model) == kOscillator);
+    // not linear over so large a step
+    std::string tank = scratch / "tank.loop";
+    test::write_file(
+        tank,
+        "system N { input u : m^3/s = 0.3 m^3/s ; var h : m init 2.25 m ; (2 m^2) * h' = u - (0.2 m^2.5/s) * h^0.5 }\nscenario fill of N { stop at 100 s }\n");
+    test::Outcome far = test::netloop("linear " + tank + " --input u --output h --verify 1m^3/s");
+    CHECK(far.code == 1);
+    CHECK(far.err.find("the linear model is off by") != std::string::npos);
+}
+
+TEST_CASE("a recording holds its model: linear, modes and cost out of it are those of the run")
+{
+    test::Scratch scratch;
+    std::string recorded = scratch / "bridge.h5", model = test::source_path("examples/bascule/bridge.loop");
+    test::Outcome run = test::netloop("run " + model + " --set relief.cracking='135 bar' --out " + recorded);
+    CHECK(run.code == 0);
+    CHECK(run.out.find("  limited   ") != std::string::npos);
+    json a = json::parse(test::netloop("linear " + recorded + " --at 12s --input valve.command --output leaf.angle --json").out);
+    json b = json::parse(test::netloop("linear " + model + " --set relief.cracking='135 bar' --at 12s --input valve.command --output leaf.angle --json").out);
+    REQUIRE(a["poles"].size() == b["poles"].size());
+    CHECK(a["poles"].size() == 13);
+    for (std::size_t k = 0; k < a["poles"].size(); ++k)
+        CHECK(a["poles"][k]["value"][0].get<double>() == doctest::Approx(b["poles"][k]["value"][0].get<double>()).epsilon(1e-3).scale(1e-6));
+    json modes = json::parse(test::netloop("modes " + recorded + " --at 12s,20s --json").out);
+    CHECK(modes["points"].size() == 2);
+    CHECK(modes["points"][0]["modes"].size() >= 11);
+    std::string picture = scratch / "modes.svg";
+    test::Outcome over = test::netloop("modes " + recorded + " --over 12 --at worst --draw " + picture);
+    CHECK(over.code == 0);
+    CHECK(over.out.find("modes at ") != std::string::npos);
+    CHECK(fs::file_size(picture) > 5000);
+    test::Outcome cost = test::netloop("cost " + recorded + " --draw " + (scratch / "cost.png"));
+    CHECK(cost.code == 0);
+    CHECK(cost.out.find("supply.plus.i") != std::string::npos);
+    CHECK(fs::file_size(scratch / "cost.png") > 5000);
+    CHECK(test::netloop("cost " + model).code != 0);
+}
+
+TEST_CASE("what limits steps adds up: every step of a run has its reason")
+{
+    netloop::Library library = netloop::Library::standard();
+    library.load_file(test::source_path("examples/bascule/operation.loop"));
+    netloop::Run run(netloop::compile(library, {.scenario = "opening"}));
+    run.simulate();
+    const netloop::Cost& cost = run.summary().cost;
+    double limits = 0, stretches = 0, parts = 0;
+    for (const auto& l : cost.limits) limits += l.steps;
+    for (const auto& s : cost.stretches) stretches += s.steps;
+    for (const auto& [part, steps] : cost.parts()) parts += steps;
+    CHECK(stretches == cost.steps);
+    CHECK(parts == doctest::Approx(limits));
+    // those that the error test bounds are sampled
+    CHECK(limits == doctest::Approx(cost.steps).epsilon(0.1));
+    CHECK(cost.stretches.size() <= 512);
+    for (std::size_t k = 1; k < cost.stretches.size(); ++k) CHECK(cost.stretches[k].from >= cost.stretches[k - 1].to * (1 - 1e-12));
+    CHECK(cost.one_line().find("% of the steps by") != std::string::npos);
+    // with fixed steps nothing is limited
+    netloop::Run fixed(netloop::compile(library, {.scenario = "opening"}));
+    fixed.simulate({.stop = 0.1, .integrator = "implicit-euler", .step = 0.01});
+    CHECK(fixed.summary().cost.steps == 0);
+}
+
+TEST_CASE("advise: a table, a scenario to paste, and what may be kept is read with its unit")
+{
+    test::Scratch scratch;
+    std::string model = scratch / "ringing.loop";
+    test::write_file(
+        model,
+        "component Bob { param mass : kg = 1 g in 1e-6 kg .. 1 kg ; param spring : N/m = 1e6 N/m ; input base : m ; output force : N\n  var y : m init 0 m ; "
+        "mass * y'' = -force ; force = "
+        "spring * (y - base) + (0.05 N*s/m) * y' ; init y' = 0 m/s }\nsystem R { var x : m init 0 m ; part bob : Bob ; x -> bob.base\n"
+        "  (100 kg) * x'' = (if sin(6.2832 * time / (1 s)) > 0 then 200 N else 0 N) - (1e4 N/m) * x - (300 N*s/m) * x' + bob.force ; init x' = 0 m/s }\n"
+        "scenario shaken of R { stop at 3 s ; output every 10 ms }\n");
+    test::Outcome text = test::netloop("advise " + model + " --runs 8 --keep 'x within 2 mm' --quiet");
+    CHECK(text.code == 0);
+    CHECK(text.out.find("scenario fast from shaken {") != std::string::npos);
+    CHECK(text.out.find("set bob.") != std::string::npos);
+    json told = json::parse(test::netloop("advise " + model + " --runs 8 --keep 'x within 2 mm' --json").out);
+    CHECK(told["trials"].size() >= 2);
+    CHECK(told["combined"]["speed_up"].get<double>() > 1.5);
+    CHECK(test::netloop("advise " + model + " --keep 'x 2 mm'").err.find("for example --keep") != std::string::npos);
+    CHECK(test::netloop("advise " + model + " --keep 'z within 2 mm'").code != 0);
+}
+
+TEST_SUITE_END();
