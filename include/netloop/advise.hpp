@@ -48,6 +48,7 @@ struct Advice {
         double share = 0;       ///< of the range, or of the value of a measure
         double at = 0;          ///< s; NaN for a measure
         double scale = 1;
+        /// "peak differs by 2.3 bar", "leaf.angle differs by 0.03 deg at 20.4 s".
         std::string text() const;
     };
     struct Trial {

@@ -118,10 +118,10 @@ struct LinearModel {
 
 /// Which step a linear model is held against the model itself with.
 struct LinearCheckOptions {
-    std::size_t input = 0;  ///< of the request
-    double size = 0;        ///< of the step, SI; 0: one percent of the input's value, or of its unit if that is more
-    double until = 0;       ///< s after the point; 0: until the slowest pole has settled, at most `most`
-    double most = std::numeric_limits<double>::infinity();
+    std::size_t input = 0;                                  ///< of the request
+    double size = 0;                                        ///< of the step, SI; 0: one percent of the input's value, or of its unit if that is more
+    double until = 0;                                       ///< s after the point; 0: until the slowest pole has settled, at most `most`
+    double most = std::numeric_limits<double>::infinity();  ///< s
 };
 
 /// How far a linear model, its loops closed, is from the model itself, for a step of one input.

@@ -23,6 +23,7 @@ struct ModesRequest {
 /// One eigenvalue, or a pair of them.
 struct Mode {
     Root root;  ///< the one above the real axis, of a pair
+    /// Whether it is one.
     bool swings() const { return root.value.imag() != 0; }
     struct State {
         std::string name, part;

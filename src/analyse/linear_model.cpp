@@ -284,8 +284,11 @@ std::vector<double> LinearModel::step(std::size_t input, std::size_t output, con
         seen.head(n) = dense(c).row(static_cast<Eigen::Index>(output));
     }
     seen(n) = d(output, input);
+    // numbers of unlike units would let the squaring lose all digits
+    Eigen::VectorXd scale = balance(with_input, n + 1);
+    seen = seen * scale.asDiagonal();
     Eigen::VectorXd x = Eigen::VectorXd::Zero(n + 1);
-    x(n) = 1;
+    x(n) = 1 / scale(n);
     std::vector<double> list;
     double now = 0, made_for = -1;
     Eigen::MatrixXd forward;

@@ -28,7 +28,7 @@ LinearModel::Signal state_told(Point& p, std::uint32_t member)
     Unit unit = m.form.flat().quantities[v.quantity].unit;
     for (std::uint32_t k = 0; k < v.order; ++k) unit = unit.rate();
     LinearModel::Signal s;
-    s.name = variable_name(m, v);
+    s.name = p.name(member);
     s.unit = si_unit(unit.dimension).text;
     s.display = unit.difference().text;
     s.scale = unit.scale;

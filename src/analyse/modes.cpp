@@ -167,8 +167,8 @@ Mode mode_of(Point& p, Complex value, const Eigen::VectorXcd& right, const Eigen
     for (Eigen::Index j = 0; j < right.size(); ++j) {
         Variable v = m.form.z[p.states()[static_cast<std::size_t>(j)]].variable;
         Complex shape = right(largest) == 0.0 ? 0.0 : (right(j) / usual(j)) / (right(largest) / usual(largest));
-        Mode::State s{variable_name(m, v), flat.instances[flat.quantities[v.quantity].origin.instance], sum > 0 ? std::abs(left(j) * right(j)) / sum : 0,
-                      std::abs(shape), std::arg(shape) * 180 / std::numbers::pi};
+        Mode::State s{p.name(p.states()[static_cast<std::size_t>(j)]), flat.instances[flat.quantities[v.quantity].origin.instance],
+                      sum > 0 ? std::abs(left(j) * right(j)) / sum : 0, std::abs(shape), std::arg(shape) * 180 / std::numbers::pi};
         parts[s.part] += s.share;
         mode.states.push_back(std::move(s));
     }

@@ -4,7 +4,8 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <set>
+#include <cmath>
+#include <optional>
 
 #include "solve/explain.hpp"
 #include "solve/failure.hpp"
@@ -43,6 +44,16 @@ Sensitivities::Sensitivities(std::shared_ptr<const CompiledModel> of)
       params(graph, roots_of_params(*model, settled_params(*model))),
       settled(settled_params(*model))
 {
+    for (const ZEntry& z : model->form.z) names.push_back(variable_name(*model, z.variable));
+    for (NodeId residual : model->form.residuals) {
+        may_turn.emplace_back();
+        chosen_by.emplace_back();
+        for (NodeId id : graph->reachable({residual})) {
+            const Node& n = (*graph)[id];
+            if (n.op == Op::abs || n.op == Op::min || n.op == Op::max) may_turn.back().push_back(id);
+            if (n.op == Op::mode) chosen_by.back().push_back(n.a);
+        }
+    }
 }
 
 Point::Point(Sensitivities& of, Evaluation& evaluation, const State& s) : of_(of), e_(evaluation), s_(s)
@@ -144,30 +155,27 @@ void Point::solve_complex(std::vector<Complex>& y, bool transposed)
 std::vector<std::uint32_t> Point::at_corners()
 {
     constexpr double kZero = 1e-12;
+    constexpr int kMostLooks = 100;
     const CompiledModel& m = model();
-    const Graph& g = m.form.flat().graph;
-    std::vector<NodeId> nodes = of_.equations.corners();
-    std::set<NodeId> corners(nodes.begin(), nodes.end());
+    std::vector<std::uint32_t> list;
+    std::vector<NodeId> corners = of_.equations.corners();  // ascending
     // conditions at their zero, by the sizes of what is compared
-    std::set<std::uint32_t> conditions;
-    NodeValues values(g, [this](const Node& n) { return leaf(n); });
+    std::vector<char> at_zero(m.form.conditions.size(), 0);
+    std::optional<NodeValues> values;
     for (std::uint32_t i = 0; i < m.form.conditions.size(); ++i) {
         const Condition& c = m.form.conditions[i];
         if (c.is_clocked() || c.held || c.kind == Condition::Kind::whole) continue;
+        const Graph& g = m.form.flat().graph;
+        if (!values) values.emplace(g, [this](const Node& n) { return leaf(n); });
         const Node& n = g[c.value];
-        double size = n.op == Op::sub ? std::max(std::abs(values(n.a)), std::abs(values(n.b))) : 0;
-        if (std::abs(values(c.value)) <= kZero * size) conditions.insert(i);
+        double size = n.op == Op::sub ? std::max(std::abs((*values)(n.a)), std::abs((*values)(n.b))) : 0;
+        at_zero[i] = std::abs((*values)(c.value)) <= kZero * size ? 1 : 0;
     }
-    std::vector<std::uint32_t> list;
-    if (corners.empty() && conditions.empty()) return list;
-    constexpr int kMostLooks = 100;
     int looks = 0;
     for (std::uint32_t r = 0; r < m.form.residuals.size(); ++r) {
-        bool holds = false, chosen = false;
-        for (NodeId id : g.reachable({m.form.residuals[r]})) {
-            holds = holds || corners.count(id) > 0;
-            chosen = chosen || (g[id].op == Op::mode && conditions.count(g[id].a) > 0);
-        }
+        bool holds =
+            std::any_of(of_.may_turn[r].begin(), of_.may_turn[r].end(), [&](NodeId id) { return std::binary_search(corners.begin(), corners.end(), id); });
+        bool chosen = std::any_of(of_.chosen_by[r].begin(), of_.chosen_by[r].end(), [&](std::uint32_t i) { return at_zero[i] != 0; });
         if (chosen || (holds && looks++ < kMostLooks && of_.equations.has_corner(r))) list.push_back(r);
     }
     return list;

@@ -6,6 +6,7 @@
 
 #include <complex>
 #include <memory>
+#include <string>
 #include <vector>
 
 #include "algebra/tape.hpp"
@@ -19,11 +20,15 @@ struct Sensitivities {
     explicit Sensitivities(std::shared_ptr<const CompiledModel> of);
 
     std::shared_ptr<const CompiledModel> model;
-    std::shared_ptr<Graph> graph;  ///< a copy, for derivatives to be added to
-    Tape equations;                ///< roots: the residuals
-    Tape outputs;                  ///< roots: the outputs
-    Tape params;                   ///< roots: the values of params, in the order of `settled`, level after level
+    std::vector<std::string> names;  ///< of the members of z
+    std::shared_ptr<Graph> graph;    ///< a copy, for derivatives to be added to
+    Tape equations;                  ///< roots: the residuals
+    Tape outputs;                    ///< roots: the outputs
+    Tape params;                     ///< roots: the values of params, in the order of `settled`, level after level
     std::vector<ParameterId> settled;
+    /// Per residual: what may stand at a corner in it (|x|, min, max), and the conditions that choose in it.
+    std::vector<std::vector<NodeId>> may_turn;
+    std::vector<std::vector<std::uint32_t>> chosen_by;
 };
 
 /// The point at which an evaluation stands. Throws NumericFailure if the rates are not settled there.
@@ -37,6 +42,7 @@ public:
     /// Members of z that are states at the moment, in their order. A param that the start has found is none: it is held.
     const std::vector<std::uint32_t>& states() const { return states_; }
     std::size_t n() const { return states_.size(); }
+    const std::string& name(std::uint32_t member) const { return of_.names[member]; }
     double value(std::uint32_t member) const { return s_.z[member]; }
     double output(std::size_t i);
     double parameter(ParameterId p) const { return e_.parameter(p); }

@@ -5,8 +5,8 @@
 #include <functional>
 #include <memory>
 
+#include "analyse/added_signals.hpp"
 #include "evaluate/compiled_model.hpp"
-#include "model/added_signals.hpp"
 #include "model/scenario.hpp"
 #include "netloop/run.hpp"
 #include "netloop/system.hpp"

@@ -55,8 +55,10 @@ struct PointOfRun {
         d.looked = false;
         d.guarded([&] {
             d.simulation->solve_from_states(state);
-            for (const AddedSignal& s : d.system->added) e.give(s.since, state.time);
-            e.settle_parameters();
+            if (!d.system->added.empty()) {
+                for (const AddedSignal& s : d.system->added) e.give(s.since, state.time);
+                e.settle_parameters();
+            }
             if (d.sensitivities == nullptr || d.sensitivities->model != e.shared_model()) d.sensitivities = std::make_shared<Sensitivities>(e.shared_model());
             point.emplace(*d.sensitivities, e, state);
         });
@@ -64,8 +66,10 @@ struct PointOfRun {
     ~PointOfRun()
     {
         Evaluation& e = d.simulation->evaluation();
-        for (const AddedSignal& s : d.system->added) e.take_back(s.since);
-        e.settle_parameters();
+        if (!d.system->added.empty()) {
+            for (const AddedSignal& s : d.system->added) e.take_back(s.since);
+            e.settle_parameters();
+        }
         e.at(d.simulation->state().time, d.simulation->state().z.data(), d.simulation->state().rates.data());
     }
     PointOfRun(const PointOfRun&) = delete;

@@ -156,6 +156,8 @@ void Run::Data::summarize(double stop)
         const Origin& origin = kind.block ? model().form.events.blocks[kind.index].origin : model().form.conditions[kind.index].origin;
         EventEntry entry;
         entry.text = kind.block ? model().form.events.blocks[kind.index].text : model().form.conditions[kind.index].text;
+        if (!kind.block && std::find(s.slid.begin(), s.slid.end(), kind.index) != s.slid.end())
+            entry.text += "  (driven back from both sides: the run goes on along it)";
         entry.part = flat().instances[origin.instance];
         entry.place = place_text(system->sources, origin.span);
         entry.times = std::move(kind.times);

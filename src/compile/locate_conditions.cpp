@@ -97,4 +97,23 @@ void locate_conditions(EquationSystem& s)
     for (std::size_t i = s.conditions.size(); i-- > 0;) place(s.conditions[i].value, Origin(s.conditions[i].origin));
 }
 
+std::vector<SameSurface> same_surface(const EquationSystem& s, std::uint32_t condition)
+{
+    const Graph& g = s.graph();
+    NodeId mine = s.conditions[condition].value;
+    auto opposite = [&](NodeId a, NodeId b) {
+        const Node &x = g[a], &y = g[b];
+        return (x.op == Op::neg && x.a == b) || (y.op == Op::neg && y.a == a) || (x.op == Op::sub && y.op == Op::sub && x.a == y.b && x.b == y.a);
+    };
+    std::vector<SameSurface> list;
+    for (std::uint32_t k = 0; k < s.conditions.size(); ++k) {
+        if (k == condition || s.conditions[k].kind == Condition::Kind::whole) continue;
+        if (s.conditions[k].value == mine)
+            list.push_back({k, true});
+        else if (opposite(s.conditions[k].value, mine))
+            list.push_back({k, false});
+    }
+    return list;
+}
+
 }  // namespace netloop

@@ -17,6 +17,13 @@ void free_found_parameters(FlatModel& flat);
 EquationSystem begin_system(std::unique_ptr<FlatModel> flat, Diagnostics& diagnostics);
 void locate_conditions(EquationSystem& system);
 
+/// Conditions that turn where this one does, itself left out: `with` it (the same comparison), or against it (x > 0 and x < 0).
+struct SameSurface {
+    std::uint32_t condition = 0;
+    bool with = true;
+};
+std::vector<SameSurface> same_surface(const EquationSystem& system, std::uint32_t condition);
+
 /// a = b, a = -b, a' = b and a = (known) are removed; the equations left are written in the representatives.
 void remove_aliases(EquationSystem& system);
 

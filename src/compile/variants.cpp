@@ -8,6 +8,7 @@
 #include "algebra/differentiate.hpp"
 #include "compile/forms.hpp"
 #include "compile/matching.hpp"
+#include "compile/passes.hpp"
 
 namespace netloop {
 namespace {
@@ -108,6 +109,66 @@ void fix_switches(EquationSystem& system, const std::vector<std::uint32_t>& whic
         return it == instead.end() ? id : it->second ? n.b : n.c;
     });
     for (SystemEquation& e : system.equations) e.branch = system.flat->equations[e.flat].left != before[e.flat];
+}
+
+std::string share_name(const EquationSystem& system, std::uint32_t condition)
+{
+    return "share of " + std::to_string(condition) + ", " + system.conditions[condition].text;
+}
+
+void slide_along(EquationSystem& system, std::uint32_t condition)
+{
+    Graph& g = system.graph();
+    FlatModel& flat = *system.flat;
+    Condition& c = system.conditions[condition];
+    FlatQuantity made;
+    made.path = share_name(system, condition);
+    made.start = g.constant(0.5);
+    made.usual = 1;
+    made.origin = c.origin;
+    auto q = static_cast<QuantityId>(flat.quantities.size());
+    flat.quantities.push_back(made);
+    Resolution own;
+    own.representative = q;
+    system.resolutions.push_back(own);
+    system.equations.push_back({kNoNode, static_cast<std::uint32_t>(flat.equations.size())});
+    flat.equations.push_back({c.value, g.constant(0), EquationKind::equation, c.origin});
+    NodeId share = g.quantity(q), one = g.constant(1), rest = g.sub(one, share);
+    std::map<std::uint32_t, NodeId> instead{{condition, share}};
+    for (const SameSurface& other : same_surface(system, condition)) {
+        instead[other.condition] = other.with ? share : rest;
+        system.conditions[other.condition].value = one;  // it turns with this one, when that is left
+    }
+    std::vector<NodeId*> roots;
+    for (FlatEquation& e : flat.equations) roots.push_back(&e.left), roots.push_back(&e.right);
+    for (FlatView& v : flat.views)
+        if (!v.boolean) roots.push_back(&v.value);  // what is true or false stays so
+    for (SystemEquation& e : system.equations)
+        if (e.residual != kNoNode) roots.push_back(&e.residual);
+    std::set<NodeId> between{share, rest};  // what may be neither 0 nor 1
+    rewrite(g, roots, [&](NodeId id, const Node& n) -> NodeId {
+        auto soft = [&](NodeId child) { return between.contains(child); };
+        auto kept = [&](NodeId mixed) {
+            if (!g.is_constant(mixed)) between.insert(mixed);
+            return mixed;
+        };
+        switch (n.op) {
+            case Op::mode:
+                return instead.contains(n.a) ? instead[n.a] : id;
+            case Op::logical_not:
+                return soft(n.a) ? kept(g.sub(one, n.a)) : id;
+            case Op::logical_and:
+                return soft(n.a) || soft(n.b) ? kept(g.mul(n.a, n.b)) : id;
+            case Op::logical_or:
+                return soft(n.a) || soft(n.b) ? kept(g.sub(g.add(n.a, n.b), g.mul(n.a, n.b))) : id;
+            case Op::select:
+                return soft(n.a) ? g.add(n.c, g.mul(n.a, g.sub(n.b, n.c))) : id;
+            default:
+                return id;
+        }
+    });
+    c.value = g.binary(Op::min, share, rest);
+    c.kind = Condition::Kind::less;
 }
 
 Impact make_impact(ReducedSystem& r)

@@ -14,6 +14,12 @@ std::vector<std::uint32_t> find_structural_switches(const ReducedSystem& reduced
 /// Puts values in place of switches, in equations only.
 void fix_switches(EquationSystem& system, const std::vector<std::uint32_t>& which, const std::vector<char>& values);
 
+/// The name of the unknown that slide_along() adds.
+std::string share_name(const EquationSystem& system, std::uint32_t condition);
+/// Lets the motion go along a condition: its value is held at zero, and what it chooses between in equations and lets is mixed in a share that is an unknown
+/// (1: the condition holds; not, and, or of shares are products). The condition's own value becomes how far the share is from leaving 0 .. 1.
+void slide_along(EquationSystem& system, std::uint32_t condition);
+
 /// A system that takes over may hold constraints that the motion does not meet yet. The jump is that of a very short, very strong action:
 /// the equations, integrated over the instant, keep what stands with the highest derivatives (masses times jumps of speed, impulses of
 /// forces), and each constraint, differentiated as often as its system needs less one, is met behind it. The matrix is that of the highest

@@ -49,12 +49,20 @@ public:
             bool below = p.high != kNoNode && g.is_constant(p.high) && g.value(p.high) < 0;
             return !above && !below && !p.boolean;
         };
-        if (std::none_of(params.begin(), params.end(), may_be_zero)) return finish(c);
-        auto careful = std::make_shared<CarefulModel>();
-        if (stage_.empty()) careful->base = clone(c.system);
-        c.system.may_assume = true;
+        bool assumes = std::any_of(params.begin(), params.end(), may_be_zero), switches = reads_conditions(c.system);
+        std::shared_ptr<const EquationSystem> base;
+        if (stage_.empty() && (assumes || switches)) base = std::make_shared<const EquationSystem>(clone(c.system));
+        c.system.may_assume = assumes;
         auto model = finish(c);
-        if (model != nullptr && !model->form.reduced.system.assumed.empty()) model->careful = careful;
+        if (model == nullptr || base == nullptr) return model;
+        if (!model->form.reduced.system.assumed.empty()) {
+            model->careful = std::make_shared<CarefulModel>();
+            model->careful->base = base;
+        }
+        if (switches) {
+            model->sliding = std::make_shared<SlidingModels>();
+            model->sliding->base = base;
+        }
         return model;
     }
 
@@ -68,6 +76,16 @@ public:
     const std::string& shown() const { return shown_; }
 
 private:
+    // Whether equations change with a condition that may follow from the motion.
+    static bool reads_conditions(const EquationSystem& system)
+    {
+        if (system.conditions.empty()) return false;
+        const Graph& g = system.flat->graph;
+        std::vector<NodeId> roots;
+        for (const FlatEquation& e : system.flat->equations) roots.push_back(e.left), roots.push_back(e.right);
+        std::vector<NodeId> below = g.reachable(roots);
+        return std::any_of(below.begin(), below.end(), [&](NodeId id) { return g[id].op == Op::mode; });
+    }
     bool through(Compilation& c, std::string_view first, std::string_view last)
     {
         if (run_passes(c, first, last, stop_after_)) return true;
@@ -154,6 +172,11 @@ private:
                     {"variants", counted(n, "condition changes", "conditions change") + " the kind of equations: systems are made as they are met", 0});
                 model->family = family;
                 model->key = family->first_key = key;
+                if (reads_conditions(family->base)) {
+                    model->sliding = std::make_shared<SlidingModels>();
+                    model->sliding->base = {family, &family->base};
+                    model->sliding->switches = family->switches;
+                }
                 return model;
             } catch (const CompilationStopped&) {
             }
@@ -199,8 +222,45 @@ std::shared_ptr<const CompiledModel> CarefulModel::get()
 {
     std::lock_guard guard(lock);
     Diagnostics diagnostics;
-    if (made == nullptr) made = Driver(diagnostics, "").finish(clone(base), false);
-    return made;
+    if (made != nullptr) return made;
+    auto model = Driver(diagnostics, "").finish(clone(*base), false);
+    if (model == nullptr) return nullptr;
+    model->sliding = std::make_shared<SlidingModels>();
+    model->sliding->base = base;
+    return made = model;
+}
+
+std::shared_ptr<const CompiledModel> SlidingModels::get(const std::vector<char>& key, const std::vector<std::uint32_t>& conditions)
+{
+    std::lock_guard guard(lock);
+    auto [it, fresh] = made.emplace(std::pair{key, conditions}, nullptr);
+    if (!fresh) return it->second;
+    Diagnostics diagnostics;
+    try {
+        EquationSystem system = clone(*base);
+        if (!switches.empty()) fix_switches(system, switches, key);
+        std::vector<std::string> names;
+        for (std::uint32_t c : conditions) {
+            names.push_back(share_name(system, c));
+            slide_along(system, c);
+        }
+        auto model = Driver(diagnostics, "").finish(std::move(system), true);
+        if (model == nullptr) return nullptr;
+        model->key = key;
+        model->slides = conditions;
+        for (std::uint32_t c : conditions) {  // no equation reads them any more, and the system depends on them all the same
+            model->events.idle[c] = 0;
+            model->events.only_in[c].clear();
+            model->events.mode_in_equations[c] = 1;
+        }
+        for (const std::string& name : names)
+            for (std::uint32_t i = 0; i < model->form.outputs.size(); ++i)
+                if (model->form.outputs[i].path == name) model->share_output.push_back(i);
+        it->second = model;
+    } catch (const CompilationStopped&) {
+        // it stays known that there is none
+    }
+    return it->second;
 }
 
 std::shared_ptr<const CompiledModel> compile_model(std::unique_ptr<FlatModel> flat, Diagnostics& diagnostics)

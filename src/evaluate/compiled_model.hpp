@@ -43,6 +43,7 @@ struct LinkEntries {
 
 struct VariantFamily;
 struct CarefulModel;
+struct SlidingModels;
 
 struct CompiledModel {
     SolverForm form;
@@ -60,6 +61,10 @@ struct CompiledModel {
     /// serves it.
     Program assumed;
     std::shared_ptr<CarefulModel> careful;
+    /// Of a system whose equations read conditions: those that go along some of them; and of such a one, which, with the output that tells the share of each.
+    std::shared_ptr<SlidingModels> sliding;
+    std::vector<std::uint32_t> slides;
+    std::vector<std::uint32_t> share_output;
     Program residual;
     bool fragile = false;  ///< the residuals hold roots, logarithms or powers: they may have no value between two good states
     Program jacobian;
@@ -100,11 +105,24 @@ struct VariantFamily {
 
 /// The same system, compiled with nothing assumed: made when a run needs it first. Shared by threads.
 struct CarefulModel {
-    EquationSystem base;  ///< conditions located
+    std::shared_ptr<const EquationSystem> base;  ///< conditions located
     std::mutex lock;
     std::shared_ptr<const CompiledModel> made;
 
     std::shared_ptr<const CompiledModel> get();
+};
+
+/// The same system where the motion goes along conditions, being driven back to them from both sides: what each chooses between is mixed, in the share that
+/// holds the condition at its zero (Filippov 1988, Differential Equations with Discontinuous Righthand Sides, ch. 1). The shares are unknowns, the zeros
+/// constraints, which are differentiated as any other. Made when a run needs one first. Shared by threads.
+struct SlidingModels {
+    std::shared_ptr<const EquationSystem> base;  ///< conditions located
+    std::vector<std::uint32_t> switches;         ///< of a family: those that are structural
+    std::mutex lock;
+    std::map<std::pair<std::vector<char>, std::vector<std::uint32_t>>, std::shared_ptr<const CompiledModel>> made;
+
+    /// `key`: of the system of a family; empty where there is one system. Null if there is no such system.
+    std::shared_ptr<const CompiledModel> get(const std::vector<char>& key, const std::vector<std::uint32_t>& conditions);
 };
 
 /// Differentiates the residuals and lowers everything. The last step of compilation.

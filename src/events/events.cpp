@@ -344,7 +344,11 @@ void Events::finish_pass(State& s)
             settle(s);
             again = true;
         }
-        if (driven_back) chattering(s.time, "conditions switch back and forth without end: the motion drives back from both sides");
+        if (driven_back) {
+            if (!slide(s)) chattering(s.time, "conditions switch back and forth without end: the motion drives back from both sides");
+            settle(s);
+            again = true;
+        }
         if (!again) break;
         if (round > kMostRounds) chattering(s.time, "blocks and conditions set each other off without end");
     }
@@ -364,6 +368,22 @@ void Events::finish_pass(State& s)
     bool turned = modes_.touched();
     touched_ = turned || blocks_.touched() || touched_late_;
     touched_late_ = false;
+}
+
+// The motion is driven back to where a condition turns from both sides: it goes along there, with the share of both sides that holds it.
+bool Events::slide(State& s)
+{
+    constexpr int kMostAtOnce = 4;
+    std::uint32_t i = modes_.driven();
+    if (!may_slide_ || i >= m().form.conditions.size() || p().mode_in_equations[i] == 0) return false;
+    slides_at_once_ = s.time <= slid_at_ + same_moment(s.time) ? slides_at_once_ + 1 : 1;
+    slid_at_ = s.time;
+    if (slides_at_once_ > kMostAtOnce || !variants_.slide(s, i)) return false;
+    if (std::find(slid_.begin(), slid_.end(), i) == slid_.end()) slid_.push_back(i);
+    looked_ahead_[i] = 0;
+    touched_late_ = true;
+    log_.condition(i, s.time, true, {});
+    return true;
 }
 
 // What a block has just set ends its condition, and the motion begins it again at once (a plastic impact: the speed is set to 0, the weight makes it negative):

@@ -3,6 +3,8 @@
 // stages entered, `when`; then conditions are looked at again until nothing changes.
 #pragma once
 
+#include <cmath>
+
 #include "events/blocks.hpp"
 #include "events/variant_change.hpp"
 
@@ -46,6 +48,10 @@ public:
     bool settled() const { return settled_ && !blocks_.equations(); }
 
     ConditionModes& modes() { return modes_; }
+    /// Whether the run may go along conditions that the motion drives back to from both sides.
+    void may_slide(bool may) { may_slide_ = may; }
+    /// Conditions along which the run has gone on so.
+    const std::vector<std::uint32_t>& slid() const { return slid_; }
     const EventLog& log() const { return log_; }
     EventLog& log() { return log_; }
     const std::string& stop() const { return blocks_.stop(); }
@@ -67,6 +73,7 @@ private:
         std::vector<double> modes;
         std::shared_ptr<const CompiledModel> model;
     };
+    bool slide(State& s);
     bool turn_together(const State& begun, const Turned& before, State& s);
     void run_every(State& s);
     void run_transitions(State& s);
@@ -107,6 +114,10 @@ private:
     std::vector<End> ends_;
     std::vector<double> first_fired_;
     std::vector<char> looked_ahead_;
+    std::vector<std::uint32_t> slid_;
+    bool may_slide_ = false;
+    double slid_at_ = -HUGE_VAL;
+    int slides_at_once_ = 0;
     bool touched_ = false, touched_late_ = false, turned_ = false, settled_ = false;
 };
 

@@ -245,6 +245,7 @@ std::size_t ConditionModes::look_ahead(const State& s, EventLog& log, std::vecto
         if (mode == e_.mode(i)) continue;
         if (done[i] != 0) {
             driven_back = true;
+            driven_ = static_cast<std::uint32_t>(i);
             continue;
         }
         done[i] = 1;

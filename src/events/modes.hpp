@@ -41,6 +41,8 @@ public:
     /// A condition at its zero that moves to the other side is turned now rather than a moment later; each once in a moment. One that is
     /// driven back from the side that it was turned to is told in `driven_back`: it can stay on neither.
     std::size_t look_ahead(const State& s, EventLog& log, std::vector<char>& done, bool& driven_back);
+    /// The condition that was driven back last.
+    std::uint32_t driven() const { return driven_; }
     /// The modes of all conditions; and all put back.
     std::vector<double> all() const;
     void put_all(const std::vector<double>& modes);
@@ -84,6 +86,7 @@ private:
     std::vector<Curved> curved_;
     const CompiledModel* curved_of_ = nullptr;
     double next_turn_ = 0, until_ = 0;
+    std::uint32_t driven_ = 0;
     bool touched_ = false;
 };
 

@@ -6,6 +6,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "compile/passes.hpp"
 #include "solve/explain.hpp"
 #include "solve/failure.hpp"
 
@@ -164,8 +165,10 @@ void VariantChange::look_at(const State& s)
 // A derivative of a quantity as the motion is in the system that is left.
 double VariantChange::present(QuantityId quantity, std::uint32_t order)
 {
-    if (order == 0) return outputs_[quantity];
     const auto& resolutions = e_.model().form.reduced.system.resolutions;
+    constexpr double kBetween = 0.5;
+    if (quantity >= resolutions.size()) return order == 0 ? kBetween : 0;  // a share that the system at hand does not have
+    if (order == 0) return outputs_[quantity];
     const Resolution& r = resolutions[quantity];
     if (r.known == kNoNode) {
         if (auto it = members_.find({r.representative, r.order + order}); it != members_.end()) return r.sign * it->second;
@@ -263,15 +266,9 @@ bool VariantChange::jump(const CompiledModel& next, const State& s)
     return false;
 }
 
-VariantChange::Result VariantChange::follow(State& s)
+// Into another system, with what the motion has there and its jumps.
+void VariantChange::carry(State& s, const std::shared_ptr<const CompiledModel>& next)
 {
-    if (!any()) return Result::same;
-    std::vector<char> key = wanted_key();
-    if (key == e_.model().key) return Result::same;
-    if (give_way(key)) return Result::turned;
-    auto next = model_for(key, s.time);
-    look_at(s);
-    if (jump(*next, s)) return Result::turned;
     State taken;
     taken.time = s.time;
     std::size_t n = next->n();
@@ -292,6 +289,59 @@ VariantChange::Result VariantChange::follow(State& s)
     e_.at(taken.time, taken.z.data(), taken.rates.data());
     e_.choose_states();
     s = std::move(taken);
+}
+
+bool VariantChange::slide(State& s, std::uint32_t condition)
+{
+    const auto& models = e_.first_model()->sliding;
+    if (models == nullptr) return false;
+    std::vector<std::uint32_t> along = e_.model().slides;
+    if (std::find(along.begin(), along.end(), condition) != along.end()) return false;
+    along.push_back(condition);
+    std::sort(along.begin(), along.end());
+    std::shared_ptr<const CompiledModel> next = models->get(e_.model().key, along);
+    if (next == nullptr) return false;
+    look_at(s);
+    jumps_.clear();
+    carry(s, next);
+    e_.set_mode(condition, 0);  // from now on: whether its share has left 0 .. 1
+    return true;
+}
+
+bool VariantChange::leave(State& s)
+{
+    const CompiledModel& m = e_.model();
+    for (std::size_t k = 0; k < m.slides.size(); ++k) {
+        std::uint32_t condition = m.slides[k];
+        if (e_.mode(condition) == 0) continue;
+        std::vector<std::uint32_t> along = m.slides;
+        along.erase(along.begin() + static_cast<std::ptrdiff_t>(k));
+        std::string reason;
+        std::shared_ptr<const CompiledModel> next = !along.empty() ? e_.first_model()->sliding->get(m.key, along)
+                                                    : any()        ? family_get(m.key, reason)
+                                                                   : e_.first_model();
+        if (next == nullptr) return false;
+        look_at(s);
+        double side = outputs_[m.share_output[k]] > 0.5 ? 1 : 0;
+        jumps_.clear();
+        carry(s, next);
+        e_.set_mode(condition, side);
+        for (const SameSurface& other : same_surface(*e_.first_model()->sliding->base, condition)) e_.set_mode(other.condition, other.with ? side : 1 - side);
+        return true;
+    }
+    return false;
+}
+
+VariantChange::Result VariantChange::follow(State& s)
+{
+    if (!any()) return Result::same;
+    std::vector<char> key = wanted_key();
+    if (key == e_.model().key) return Result::same;
+    if (give_way(key)) return Result::turned;
+    auto next = model_for(key, s.time);
+    look_at(s);
+    if (jump(*next, s)) return Result::turned;
+    carry(s, next);
     return Result::taken_over;
 }
 

@@ -24,6 +24,10 @@ public:
     bool take(State& s);
     /// For the start: another system, reached by turning one or two conditions that follow from the motion. False: all were tried.
     bool try_another();
+    /// Goes on along a condition. False if there is no system for that.
+    bool slide(State& s, std::uint32_t condition);
+    /// Where a share has left 0 .. 1: on with the side that it has left to. True if one has.
+    bool leave(State& s);
 
 private:
     std::vector<char> wanted_key();
@@ -36,6 +40,7 @@ private:
     double present(QuantityId quantity, std::uint32_t order);
     void look_at(const State& s);
     bool jump(const CompiledModel& next, const State& s);
+    void carry(State& s, const std::shared_ptr<const CompiledModel>& next);
     std::string keys_text(const std::vector<char>& key) const;
 
     Evaluation& e_;

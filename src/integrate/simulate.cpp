@@ -24,6 +24,7 @@ Simulation::Simulation(std::shared_ptr<const CompiledModel> model, const SourceS
       limits_(evaluation_, sources_, settings.tolerance),
       jumped_(evaluation_.model().n(), 0)
 {
+    events_.may_slide(!has_fixed_step(settings_.method));
     evaluation_.solve_rest = [this](double t, std::vector<double>& z, std::vector<double>& rates) {
         State s{t, std::move(z), std::move(rates)};
         bool solved = true;
@@ -543,6 +544,7 @@ RunStatistics Simulation::statistics() const
         s.counts.error_failures += c.error_failures, s.counts.convergence_failures += c.convergence_failures;
     }
     s.systems = integrators_.size();
+    s.slid = events_.slid();
     s.rows = rows_;
     double seconds = wall_ticks_ > 0 ? wall_seconds_ / wall_ticks_ : 0;
     for (const EventKind& kind : events_.log().kinds()) {

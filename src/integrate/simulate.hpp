@@ -20,6 +20,7 @@ struct RunStatistics {
     std::string story;  ///< which methods were taken and why, if the choice was left to the program
     std::size_t events = 0;
     std::size_t rows = 0;
+    std::vector<std::uint32_t> slid;     ///< conditions along which the run has gone on
     std::vector<EventKind> event_kinds;  ///< those that came at all; `ticks` are seconds here
     std::size_t systems = 0;             ///< systems of equations gone through, where they change in kind
     double event_seconds = 0;            ///< spent on locating and settling events

@@ -120,11 +120,16 @@ void Verifier::compare(Item& item, double time, const Measured& left, const Meas
         // a condition that is about to turn may hold or not: the side that the run has taken must fit
         std::vector<NodeId> roots{item.left};
         if (item.right != kNoNode) roots.push_back(item.right);
+        // along a condition that drives back from both sides the value lies between those of both: the difference changes its sign with it
+        bool above = left.value > right.value, below = left.value < right.value;
         values_.with_turned_conditions(roots, leaves_, [&] {
             const Measured& other_left = values_(item.left);
             const Measured& other_right = item.right == kNoNode ? right : values_(item.right);
             double other = share_of(other_left, other_right);
             if (other < share) share = other, l = other_left, r = other_right;
+            above = above || other_left.value > other_right.value;
+            below = below || other_left.value < other_right.value;
+            if (slides_ && above && below) share = 0;
             return share <= limit_;
         });
         if (share > limit_ && !std::isfinite(share) && has_unknown(item)) {
@@ -159,6 +164,7 @@ void Verifier::start(const State& s, Evaluation& e, Inits demanded)
 void Verifier::point(const State& s, Evaluation& e)
 {
     take_leaves(s, e);
+    slides_ = !e.model().slides.empty();
     ++points_;
     for (Item& i : equations_)
         if (i.known) compare(i, s.time, values_(i.left), values_(i.right));

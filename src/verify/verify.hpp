@@ -70,6 +70,7 @@ private:
     const SourceSet& sources_;
     double limit_;
     bool by_tolerance_;
+    bool slides_ = false;  ///< at this point the run goes along a condition
     PlainValues values_;
     LeafValues leaves_;
     Evaluation* e_ = nullptr;

@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: Apache-2.0
-#include "model/added_signals.hpp"
+#include "analyse/added_signals.hpp"
 
 #include <fmt/format.h>
 
