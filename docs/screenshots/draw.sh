@@ -11,7 +11,7 @@ run() { "$netloop" run "$@" --quiet; }
 run examples/bascule/bridge.loop --out "$work/bridge.h5"
 "$netloop" plot "$work/bridge.h5" leaf.angle pump.outlet.p left.head_p left.rod_side_p valve.spool oil.T winding.T --title "Bascule bridge: up, open, down" --out "$here/bridge.png"
 "$netloop" modes examples/bascule/bridge.loop --over 60 --at worst --draw "$here/modes.png" >/dev/null
-"$netloop" linear examples/bascule/bridge.loop --at 12s --open pid.out --verify --until 6s --draw "$here/linear.png" >/dev/null
+"$netloop" linear examples/bascule/bridge.loop --at 12s --open pid.out --verify --until 1s --draw "$here/linear.png" >/dev/null
 run examples/hydraulics/power_pack.loop hour --out "$work/hour.h5"
 "$netloop" plot "$work/hour.h5" tank_temperature cooler.warm pump.T cooler.heat block.p --title "The power pack over an hour" --out "$here/power_pack.png"
 run examples/canal/lock.loop emergency --out "$work/lock.h5"

@@ -9,7 +9,7 @@
 
 namespace netloop {
 
-/// Kept by every run with variable steps. Of the steps that the error test bounds every fourth is looked at (of the first 500 each), and counts for four.
+/// Kept by every run with variable steps. Of the steps that the error test bounds every eighth is looked at (of the first 500 each), and counts for eight.
 struct Cost {
     /// One thing that bounded steps.
     struct Limit {

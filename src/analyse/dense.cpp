@@ -99,6 +99,8 @@ EigenSystem eigen_system(const Eigen::MatrixXd& a, bool vectors)
     // those of the transposed matrix, sorted to the same values: the inverse would be lost where vectors are nearly the same
     Eigen::MatrixXd transposed = balanced.transpose();
     Eigen::EigenSolver<Eigen::MatrixXd> other(transposed, true);
+    const Eigen::MatrixXcd others = other.eigenvectors();
+    const Eigen::VectorXcd other_values = other.eigenvalues();
     Eigen::MatrixXcd left(a.rows(), a.rows());
     std::vector<char> taken(static_cast<std::size_t>(a.rows()), 0);
     for (Eigen::Index k = 0; k < a.rows(); ++k) {
@@ -107,13 +109,13 @@ EigenSystem eigen_system(const Eigen::MatrixXd& a, bool vectors)
         double best_score = -1;
         for (Eigen::Index j = 0; j < a.rows(); ++j) {
             if (taken[static_cast<std::size_t>(j)] != 0) continue;
-            double away = std::abs(other.eigenvalues()(j) - result.values(k)) / (std::abs(result.values(k)) + 1e-30 + 1e-12 * balanced.norm());
-            std::complex<double> product = other.eigenvectors().col(j).transpose() * right.col(k);
+            double away = std::abs(other_values(j) - result.values(k)) / (std::abs(result.values(k)) + 1e-30 + 1e-12 * balanced.norm());
+            std::complex<double> product = others.col(j).transpose() * right.col(k);
             double score = std::abs(product) / (1e-12 + away);
             if (score > best_score) best_score = score, best = j;
         }
         taken[static_cast<std::size_t>(best)] = 1;
-        left.col(k) = other.eigenvectors().col(best);
+        left.col(k) = others.col(best);
     }
     result.right = scale.asDiagonal() * right;
     result.left = scale.cwiseInverse().asDiagonal() * left;

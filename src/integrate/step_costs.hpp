@@ -25,7 +25,7 @@ public:
         std::vector<std::pair<std::uint32_t, double>> by;  ///< reason and steps
     };
 
-    /// Whether the next step that the error test bounds is to be looked at: each of the first ones, then every fourth.
+    /// Whether the next step that the error test bounds is to be looked at: each of the first ones, then every eighth.
     bool looks() const { return n_ < kFirst || n_ % kStride == 0; }
     /// A step was made. `reason` null: one that was not looked at.
     void step(double from, double to, const Reason* reason);
@@ -36,7 +36,7 @@ public:
     const std::vector<Stretch>& stretches() const { return stretches_; }
 
 private:
-    static constexpr std::size_t kFirst = 500, kStride = 4, kMostStretches = 512;
+    static constexpr std::size_t kFirst = 500, kStride = 8, kMostStretches = 512;
     void halve();
 
     std::size_t n_ = 0, per_stretch_ = 1;
