@@ -80,7 +80,7 @@ Command add_advise(CLI::App& program)
     add_point_options(*app, o->point);
     app->add_option("--keep", o->keep, "what may differ by how much: \"leaf.angle within 0.2 deg, peak within 2 bar\" (default: measures within one percent)");
     app->add_option("--runs", o->runs, "make at most so many runs (default 40)")->check(CLI::Range(2, 100000));
-    app->add_option("--jobs", o->jobs, "so many at a time (default 1); times are then less sure")->check(CLI::Range(1, 1024));
+    app->add_option("--jobs", o->jobs, "so many at a time (default 1)")->check(CLI::Range(1, 1024));
     app->add_option("--stop", o->stop, "stop time, such as 60s or 2min");
     app->add_option("--tolerance", o->tolerance, "relative tolerance (default: the scenario's, else 1e-6)");
     app->add_flag("--json", o->json, "print it for programs");

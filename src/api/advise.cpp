@@ -4,6 +4,8 @@
 
 #include <fmt/format.h>
 
+#include <time.h>
+
 #include <algorithm>
 #include <cmath>
 #include <map>
@@ -72,31 +74,35 @@ private:
         return run;
     }
 
-    // Seconds of computing without the rows, which are the same for all.
-    static double seconds_of(const RunSummary& s)
+    // Of the processor, by this thread: others beside it, and other programs, make it hardly longer.
+    static double processor_seconds()
     {
-        double rows = 0;
-        for (const auto& [what, seconds] : s.shares)
-            if (what == "rows") rows = seconds;
-        return std::max(s.wall_seconds - rows, 1e-9);
+        timespec now{};
+        ::clock_gettime(CLOCK_THREAD_CPUTIME_ID, &now);
+        return static_cast<double>(now.tv_sec) + 1e-9 * static_cast<double>(now.tv_nsec);
+    }
+    template <typename Work>
+    static double seconds_of(Work work)
+    {
+        double begun = processor_seconds();
+        work();
+        return std::max(processor_seconds() - begun, 1e-9);
     }
 
     void as_it_is()
     {
         Run run = prepared();
-        base_ = run.simulate(options_);
+        advice_.as_it_is.seconds = seconds_of([&] { base_ = run.simulate(options_); });
         summary_ = run.summary();
         advice_.runs = 1;
         advice_.as_it_is.steps = static_cast<double>(summary_.steps);
-        advice_.as_it_is.seconds = seconds_of(summary_);
         if (stopped(request_.interrupt)) throw Interrupted("interrupted: the first run did not come to its end");
         // short ones are measured twice
         constexpr double kShort = 2;
         repeats_ = advice_.as_it_is.seconds < kShort ? 2 : 1;
         if (repeats_ > 1) {
             Run again = prepared();
-            again.simulate(options_);
-            advice_.as_it_is.seconds = std::min(advice_.as_it_is.seconds, seconds_of(again.summary()));
+            advice_.as_it_is.seconds = std::min(advice_.as_it_is.seconds, seconds_of([&] { again.simulate(options_); }));
         }
         for (const AdviceRequest::Keep& k : request_.keep) {
             bool measure = std::any_of(base_.measures.begin(), base_.measures.end(), [&](const MeasureResult& m) { return m.name == k.name; });
@@ -274,9 +280,8 @@ private:
                 // far slower than it was: it is of no use
                 RunOptions options = options_;
                 options.time_limit = std::max(4 * summary_.wall_seconds, 1.0);
-                recording = run.simulate(options);
+                trial.seconds = std::min(trial.seconds, seconds_of([&] { recording = run.simulate(options); }));
                 summary = run.summary();
-                trial.seconds = std::min(trial.seconds, seconds_of(summary));
                 if (!summary.complete) break;
             }
         } catch (const Error& error) {
@@ -427,8 +432,8 @@ private:
         std::sort(order.begin(), order.end());
         for (const auto& [speed, k] : order) {
             if (changes.size() + advice_.runs + 6 >= request_.runs || changes.size() == 8) break;
-            const Candidate& c =
-                *std::find_if(tried.begin(), tried.end(), [&](const Candidate& x) { return flat().parameters[x.param].path == singles[k].changes[0].param; });
+            const std::string& path = singles[k].changes[0].param;
+            const Candidate& c = *std::find_if(tried.begin(), tried.end(), [&](const Candidate& x) { return flat().parameters[x.param].path == path; });
             double factor = c.direction > 0 ? kLarge : 1 / kLarge;
             if (in_range(c, from_[c.param] * factor)) changes.push_back({change_of(c, factor)});
         }

@@ -22,12 +22,13 @@ void StepCosts::step(double from, double to, const Reason* reason)
         double weight = sampled && n_ >= kFirst ? static_cast<double>(kStride) : 1;
         auto [it, fresh] = number_.emplace(*reason, static_cast<std::uint32_t>(reasons_.size()));
         if (fresh) reasons_.emplace_back(*reason, 0.0);
-        reasons_[it->second].second += weight;
-        auto known = std::find_if(s.by.begin(), s.by.end(), [&](const auto& b) { return b.first == it->second; });
+        const std::uint32_t number = it->second;
+        reasons_[number].second += weight;
+        auto known = std::find_if(s.by.begin(), s.by.end(), [&](const auto& b) { return b.first == number; });
         if (known != s.by.end())
             known->second += weight;
         else
-            s.by.emplace_back(it->second, weight);
+            s.by.emplace_back(number, weight);
     }
     ++n_;
 }
@@ -44,12 +45,12 @@ void StepCosts::halve()
             s.steps += next.steps;
             s.shortest = std::min(s.shortest, next.shortest);
             s.longest = std::max(s.longest, next.longest);
-            for (const auto& [reason, steps] : next.by) {
-                auto known = std::find_if(s.by.begin(), s.by.end(), [&](const auto& b) { return b.first == reason; });
+            for (const auto& more : next.by) {
+                auto known = std::find_if(s.by.begin(), s.by.end(), [&](const auto& b) { return b.first == more.first; });
                 if (known != s.by.end())
-                    known->second += steps;
+                    known->second += more.second;
                 else
-                    s.by.emplace_back(reason, steps);
+                    s.by.push_back(more);
             }
         }
         merged.push_back(std::move(s));
