@@ -18,7 +18,7 @@ PointSource::PointSource(const PointOptions& o, const std::vector<std::string>& 
     request.system = o.system;
     request.scenario = o.scenario;
     request.set = split_settings(o.set);
-    if (o.file.ends_with(".h5")) {
+    if (!o.file.ends_with(".loop")) {  // a recording may have any other name
         recording_ = open_recording(o.file);
         const netloop::RunOrigin& origin = recording_->origin;
         if (origin.texts.empty()) throw netloop::RecordingError(fmt::format("'{}' does not hold the model that it was made from", o.file));

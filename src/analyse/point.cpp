@@ -198,57 +198,55 @@ Eigen::MatrixXd Point::a()
     return a;
 }
 
-Eigen::VectorXd Point::times_a(const Eigen::Ref<const Eigen::VectorXd>& x, bool transposed)
+// -D x by row of F, D the columns of states in one half of the Jacobian; or -x in the places of states.
+std::vector<double> Point::spread(const Eigen::Ref<const Eigen::VectorXd>& x, const std::vector<double>* half) const
 {
     const SparsePattern& p = model().pattern;
-    Eigen::VectorXd result(x.size());
     std::vector<double> y(model().n());
-    if (transposed)
-        for (std::size_t j = 0; j < n(); ++j) y[states_[j]] = -x(static_cast<Eigen::Index>(j));
-    else
-        for (std::size_t j = 0; j < n(); ++j)
-            for (auto k = p.starts[states_[j]]; k < p.starts[states_[j] + 1]; ++k)
-                y[static_cast<std::size_t>(p.rows[static_cast<std::size_t>(k)])] -= by_z_[static_cast<std::size_t>(k)] * x(static_cast<Eigen::Index>(j));
-    transposed ? solve_transposed(y) : solve(y);
     for (std::size_t j = 0; j < n(); ++j) {
-        double value = 0;
-        if (transposed)
-            for (auto k = p.starts[states_[j]]; k < p.starts[states_[j] + 1]; ++k)
-                value += by_z_[static_cast<std::size_t>(k)] * y[static_cast<std::size_t>(p.rows[static_cast<std::size_t>(k)])];
-        else
-            value = y[states_[j]];
-        result(static_cast<Eigen::Index>(j)) = value;
+        double value = x(static_cast<Eigen::Index>(j));
+        if (half == nullptr) {
+            y[states_[j]] = -value;
+            continue;
+        }
+        for (auto k = p.starts[states_[j]]; k < p.starts[states_[j] + 1]; ++k)
+            y[static_cast<std::size_t>(p.rows[static_cast<std::size_t>(k)])] -= (*half)[static_cast<std::size_t>(k)] * value;
     }
-    return result;
+    return y;
+}
+
+// D^T y by state, or y in the places of states.
+Eigen::VectorXd Point::gathered(const std::vector<double>& y, const std::vector<double>* half) const
+{
+    const SparsePattern& p = model().pattern;
+    Eigen::VectorXd x(static_cast<Eigen::Index>(n()));
+    for (std::size_t j = 0; j < n(); ++j) {
+        double value = half == nullptr ? y[states_[j]] : 0;
+        if (half != nullptr)
+            for (auto k = p.starts[states_[j]]; k < p.starts[states_[j] + 1]; ++k)
+                value += (*half)[static_cast<std::size_t>(k)] * y[static_cast<std::size_t>(p.rows[static_cast<std::size_t>(k)])];
+        x(static_cast<Eigen::Index>(j)) = value;
+    }
+    return x;
+}
+
+Eigen::VectorXd Point::times_a(const Eigen::Ref<const Eigen::VectorXd>& x, bool transposed)
+{
+    std::vector<double> y = spread(x, transposed ? nullptr : &by_z_);
+    transposed ? solve_transposed(y) : solve(y);
+    return gathered(y, transposed ? &by_z_ : nullptr);
 }
 
 // (A - shift)^-1 = -S P^-1 dF/dx' with P = dF/dx + shift dF/dx' in the columns of states, S what picks them.
 Eigen::VectorXd Point::times_shifted_inverse(double shift, const Eigen::Ref<const Eigen::VectorXd>& x, bool transposed)
 {
-    const SparsePattern& p = model().pattern;
     if (shift != shift_) shifted_.reset(), shifted_transposed_.reset();
     shift_ = shift;
     std::unique_ptr<SparseLU>& lu = transposed ? shifted_transposed_ : shifted_;
     if (lu == nullptr) lu = factored(transposed, &shift);
-    Eigen::VectorXd result(x.size());
-    std::vector<double> y(model().n());
-    if (transposed)
-        for (std::size_t j = 0; j < n(); ++j) y[states_[j]] = -x(static_cast<Eigen::Index>(j));
-    else
-        for (std::size_t j = 0; j < n(); ++j)
-            for (auto k = p.starts[states_[j]]; k < p.starts[states_[j] + 1]; ++k)
-                y[static_cast<std::size_t>(p.rows[static_cast<std::size_t>(k)])] -= by_rate_[static_cast<std::size_t>(k)] * x(static_cast<Eigen::Index>(j));
+    std::vector<double> y = spread(x, transposed ? nullptr : &by_rate_);
     lu->solve(y);
-    for (std::size_t j = 0; j < n(); ++j) {
-        double value = 0;
-        if (transposed)
-            for (auto k = p.starts[states_[j]]; k < p.starts[states_[j] + 1]; ++k)
-                value += by_rate_[static_cast<std::size_t>(k)] * y[static_cast<std::size_t>(p.rows[static_cast<std::size_t>(k)])];
-        else
-            value = y[states_[j]];
-        result(static_cast<Eigen::Index>(j)) = value;
-    }
-    return result;
+    return gathered(y, transposed ? &by_rate_ : nullptr);
 }
 
 std::vector<double> Point::by_parameter(ParameterId p)

@@ -74,6 +74,8 @@ private:
     bool has_rate(std::size_t member) const { return e_.is_state(member); }
     /// M; with a shift, dF/dx + shift dF/dx' in the columns of states instead.
     std::unique_ptr<SparseLU> factored(bool transposed, const double* shift = nullptr) const;
+    std::vector<double> spread(const Eigen::Ref<const Eigen::VectorXd>& x, const std::vector<double>* half) const;
+    Eigen::VectorXd gathered(const std::vector<double>& y, const std::vector<double>* half) const;
     void solve_complex(std::vector<Complex>& y, bool transposed);
     void look_at_outputs();
     /// Slopes of an output by leaf, and M^-T times those by the unknowns.

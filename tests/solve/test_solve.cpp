@@ -226,8 +226,7 @@ TEST_CASE("an if of equations chooses between them, equation by equation")
 
 TEST_CASE("a condition that switches itself back is found and named, not looped on")
 {
-    std::string text = failure(
-        "system S {\n var x init 1\n var y\n x' = 1\n y = if y > 1.5 then 0 else x\n}\n", 3);
+    std::string text = failure("system S {\n var x init 1\n var y\n x' = 1\n y = if y > 1.5 then 0 else x\n}\n", 3);
     INFO(text);
     CHECK(text.starts_with("chattering: "));
     CHECK(text.find("test.loop:5") != std::string::npos);
