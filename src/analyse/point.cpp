@@ -249,13 +249,54 @@ Eigen::VectorXd Point::times_shifted_inverse(double shift, const Eigen::Ref<cons
     return gathered(y, transposed ? &by_rate_ : nullptr);
 }
 
-std::vector<double> Point::by_parameter(ParameterId p)
+// What one param does to all that follow from it, level after level.
+const std::vector<Point::Complex>& Point::moved_by(ParameterId p)
 {
+    if (mover_ == p && !moves_by_param_.empty()) return moves_by_param_;
+    const CompiledModel& m = model();
+    const FlatModel& flat = m.form.flat();
+    look_at_params();
+    mover_ = p;
+    moves_by_param_.assign(flat.parameters.size(), 0.0);
+    moves_by_param_[p] = 1;
+    Tape& tape = of_.params;
+    std::vector<Complex> direction(tape.n_leaves()), slopes;
+    std::size_t begin = 0;
+    for (const ParameterValues& level : m.parameters) {
+        for (std::size_t l = 0; l < direction.size(); ++l)
+            if (tape.leaf(l).op == Op::parameter) direction[l] = moves_by_param_[tape.leaf(l).a];
+        tape.along(direction, slopes);
+        for (std::size_t k = begin; k < begin + level.parameters.size(); ++k) {
+            ParameterId q = of_.settled[k];
+            if (q != p && !e_.is_given(q) && !flat.graph.is_constant(flat.parameters[q].value)) moves_by_param_[q] = slopes[k];
+        }
+        begin += level.parameters.size();
+    }
+    return moves_by_param_;
+}
+
+void Point::look_at_params()
+{
+    if (params_looked_at_) return;
+    of_.params.at([this](const Node& n) { return leaf(n); });
+    params_looked_at_ = true;
+}
+
+// The residuals' slopes by a param and all that follows from it.
+std::vector<Point::Complex> Point::residuals_by(ParameterId p)
+{
+    const std::vector<Complex>& moved = moved_by(p);
     Tape& tape = of_.equations;
     std::vector<Complex> direction(tape.n_leaves()), slopes;
     for (std::size_t l = 0; l < direction.size(); ++l)
-        if (tape.leaf(l).op == Op::parameter && tape.leaf(l).a == p) direction[l] = 1;
+        if (tape.leaf(l).op == Op::parameter) direction[l] = moved[tape.leaf(l).a];
     tape.along(direction, slopes);
+    return slopes;
+}
+
+std::vector<double> Point::by_parameter(ParameterId p)
+{
+    std::vector<Complex> slopes = residuals_by(p);
     std::vector<double> y(model().n());
     for (std::size_t i = 0; i < y.size(); ++i) y[i] = -slopes[i].real();
     solve(y);
@@ -313,14 +354,10 @@ Eigen::RowVectorXd Point::output_by_states(std::size_t output)
 double Point::output_by_parameter(std::size_t output, ParameterId p)
 {
     take_output(output);
+    std::vector<Complex> slopes = residuals_by(p);
     double slope = 0;
     for (std::size_t l = 0; l < of_.outputs.n_leaves(); ++l)
-        if (const Node& leaf = of_.outputs.leaf(l); leaf.op == Op::parameter && leaf.a == p) slope += output_by_leaf_[l].real();
-    Tape& tape = of_.equations;
-    std::vector<Complex> direction(tape.n_leaves()), slopes;
-    for (std::size_t l = 0; l < direction.size(); ++l)
-        if (tape.leaf(l).op == Op::parameter && tape.leaf(l).a == p) direction[l] = 1;
-    tape.along(direction, slopes);
+        if (const Node& leaf = of_.outputs.leaf(l); leaf.op == Op::parameter) slope += (output_by_leaf_[l] * moves_by_param_[leaf.a]).real();
     for (std::size_t i = 0; i < slopes.size(); ++i) slope -= output_adjoint_[i] * slopes[i].real();
     return slope;
 }
@@ -361,7 +398,7 @@ std::vector<Point::Complex> Point::eigenvalue_by_parameters(const Eigen::VectorX
         if (const Node& n = tape.leaf(l); n.op == Op::parameter) by_param[n.a] += -(gradient[l] - first[l]) / scale;
     // params that follow from others hand it on, last level first
     Tape& params = of_.params;
-    params.at([this](const Node& n) { return leaf(n); });
+    look_at_params();
     std::vector<Complex> by_leaf;
     std::size_t end = of_.settled.size();
     for (auto level = m.parameters.rbegin(); level != m.parameters.rend(); ++level) {

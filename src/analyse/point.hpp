@@ -59,7 +59,7 @@ public:
     Eigen::VectorXd times_a(const Eigen::Ref<const Eigen::VectorXd>& x, bool transposed);
     /// (A - shift)^-1 x, and transposed: one solution with a matrix that is factored when the shift changes. Throws NumericFailure if that is singular.
     Eigen::VectorXd times_shifted_inverse(double shift, const Eigen::Ref<const Eigen::VectorXd>& x, bool transposed);
-    /// The unknowns' slopes by a param, states held.
+    /// The unknowns' slopes by a param and all that follows from it, states held.
     std::vector<double> by_parameter(ParameterId p);
     /// The slopes of an output by the states, everything else following; and by params, states held (of those asked for).
     Eigen::RowVectorXd output_by_states(std::size_t output);
@@ -78,6 +78,9 @@ private:
     Eigen::VectorXd gathered(const std::vector<double>& y, const std::vector<double>* half) const;
     void solve_complex(std::vector<Complex>& y, bool transposed);
     void look_at_outputs();
+    void look_at_params();
+    const std::vector<Complex>& moved_by(ParameterId p);
+    std::vector<Complex> residuals_by(ParameterId p);
     /// Slopes of an output by leaf, and M^-T times those by the unknowns.
     void take_output(std::size_t output);
 
@@ -89,7 +92,9 @@ private:
     std::vector<double> by_z_, by_rate_;
     std::unique_ptr<SparseLU> lu_, transposed_, shifted_, shifted_transposed_;
     double shift_ = 0;
-    bool outputs_looked_at_ = false;
+    bool outputs_looked_at_ = false, params_looked_at_ = false;
+    ParameterId mover_ = 0;
+    std::vector<Complex> moves_by_param_;  ///< by mover_, per param
     std::size_t taken_ = static_cast<std::size_t>(-1);
     std::vector<Complex> output_by_leaf_;
     std::vector<double> output_adjoint_;

@@ -8,7 +8,6 @@
 #include "analyse/point.hpp"
 #include "api/internal.hpp"
 #include "integrate/simulate.hpp"
-#include "solve/explain.hpp"
 #include "support/support.hpp"
 
 namespace nl = netloop;
@@ -138,6 +137,27 @@ TEST_CASE("a ladder of coil, resistor and capacitor, twice")
     below[2] += 0.1 * c;
     below[3] += 3 * c;
     check_quotient(m.transfer(0, 0), {1}, below);
+}
+
+TEST_CASE("a direct-current machine of the library: two poles, no zero")
+{
+    const std::string text =
+        "use electrics\nsystem M { input u : V = 0 V ; part s : VoltageSource ; u -> s.voltage ; part m : DcMachine(constant = 0.8 V*s/rad, resistance = 0.3 "
+        "ohm, inductance = 6 mH, inertia = "
+        "0.07 kg*m^2) ; part g : Ground ; s.plus -- m.plus ; s.minus -- m.minus -- g.pin\n init m.i = 0 A ; init m.speed = 0 rpm ; init m.shaft.angle = 0 rad "
+        "}";
+    nl::LinearModel m = linear(text, {.inputs = {"u"}, .outputs = {"m.speed", "m.i"}});
+    // speed / u = k / (L J s^2 + R J s + k^2), i / u = J s / the same
+    const double k = 0.8, r = 0.3, l = 6e-3, j = 0.07;
+    check_quotient(m.transfer(0, 0), {k}, {l * j, r * j, k * k}, 1e-8);
+    check_quotient(m.transfer(0, 1), {j, 0}, {l * j, r * j, k * k}, 1e-8);
+    // the stiffness of a line through what follows from it: a param that others follow from
+    nl::CompiledSystem chain =
+        compile("system C { param d : mm = 20 mm ; param area : cm^2 = pi / 4 * d^2 ; var v : m/s init 1 m/s ; (3 kg) * v' = -(200 Pa) * area * v / (1 m/s) }");
+    nl::Run run(chain);
+    run.step_to(0);
+    nl::LinearModel by = run.linear({.inputs = {"d"}, .outputs = {"v"}});
+    CHECK(by.b(0, 0) == doctest::Approx(-200 * std::numbers::pi / 2 * 0.02 / 3).epsilon(1e-6));
 }
 
 TEST_CASE("a cylinder behind a symmetric valve: Merritt's third order")
@@ -295,29 +315,45 @@ TEST_CASE("a point at a corner is told: a valve that is just closed")
 
 namespace {
 
+// Rates of the states, and then some outputs, with one state or param moved.
 struct At {
     netloop::Evaluation& e;
     netloop::ConsistentSolver& consistent;
     const netloop::SourceSet& sources;
     const netloop::State& s;
     const std::vector<std::uint32_t>& states;
+    std::vector<std::size_t> outputs;
+    std::vector<netloop::ParameterId> params;
 
-    // Rates of the states, and outputs, with one state or param moved.
-    std::vector<double> rates(std::size_t state, double by)
+    std::vector<double> values(std::size_t column, double by)
     {
         netloop::State moved = s;
-        if (state < states.size()) moved.z[states[state]] += by;
+        bool state = column < states.size();
+        netloop::ParameterId p = state ? 0 : params[column - states.size()];
+        if (state) {
+            moved.z[states[column]] += by;
+        } else {
+            e.give(p, e.parameter(p) + by);
+            e.settle_parameters();
+        }
         consistent.solve(moved, sources);
         consistent.solve(moved, sources);  // from there once more: to the last digits
         std::vector<double> list;
         for (std::uint32_t i : states) list.push_back(moved.rates[i]);
+        e.at(moved.time, moved.z.data(), moved.rates.data());
+        e.outputs();
+        for (std::size_t o : outputs) list.push_back(e.own_output(o));
+        if (!state) {
+            e.take_back(p);
+            e.settle_parameters();
+        }
         return list;
     }
 };
 
 }  // namespace
 
-TEST_CASE("A and B are those of differences on every shipped model at three times each")
+TEST_CASE("A, B, C and D are those of differences on every shipped model at three times each")
 {
     std::size_t looked = 0;
     for (const test::Shipped& shipped : test::shipped_models()) {
@@ -341,36 +377,56 @@ TEST_CASE("A and B are those of differences on every shipped model at three time
             netloop::Sensitivities sensitivities(e.shared_model());
             netloop::Point point(sensitivities, e, s);
             if (point.n() == 0 || point.n() > 120) continue;
-            Eigen::MatrixXd a = point.a();
             netloop::ConsistentSolver consistent(e);
-            At at{e, consistent, data.sources, s, point.states()};
-            const auto& z = point.model().form.z;
-            // sizes: a column by its own state's, a row by what the state's rate could be
-            for (std::size_t j = 0; j < point.n(); ++j) {
-                double h = 1e-6 * std::max(std::abs(s.z[point.states()[j]]), z[point.states()[j]].usual);
+            At at{e, consistent, data.sources, s, point.states(), {}, {}};
+            const auto& form = point.model().form;
+            const auto& z = form.z;
+            constexpr std::size_t kOutputs = 12, kParams = 5;
+            for (std::size_t o = 0; o < form.outputs.size(); o += 1 + form.outputs.size() / kOutputs)
+                if (!form.outputs[o].boolean) at.outputs.push_back(o);
+            const auto& params = form.flat().parameters;
+            for (netloop::ParameterId p = 0; p < params.size(); p += 1 + static_cast<netloop::ParameterId>(params.size() / kParams))
+                if (!params[p].boolean && params[p].follows.empty() && e.parameter(p) != 0 && std::isfinite(e.parameter(p))) at.params.push_back(p);
+            // the whole of the linear model: states and outputs below each other, states and params beside each other
+            auto n = static_cast<Eigen::Index>(point.n()), rows = n + static_cast<Eigen::Index>(at.outputs.size()),
+                 columns = n + static_cast<Eigen::Index>(at.params.size());
+            Eigen::MatrixXd whole(rows, columns);
+            whole.topLeftCorner(n, n) = point.a();
+            for (Eigen::Index o = n; o < rows; ++o) whole.row(o).head(n) = point.output_by_states(at.outputs[static_cast<std::size_t>(o - n)]);
+            for (Eigen::Index k = n; k < columns; ++k) {
+                netloop::ParameterId p = at.params[static_cast<std::size_t>(k - n)];
+                std::vector<double> y = point.by_parameter(p);
+                for (Eigen::Index i = 0; i < n; ++i) whole(i, k) = y[point.states()[static_cast<std::size_t>(i)]];
+                for (Eigen::Index o = n; o < rows; ++o) whole(o, k) = point.output_by_parameter(at.outputs[static_cast<std::size_t>(o - n)], p);
+            }
+            for (std::size_t j = 0; j < static_cast<std::size_t>(columns); ++j) {
+                bool state = j < point.n();
+                double h =
+                    1e-6 * (state ? std::max(std::abs(s.z[point.states()[j]]), z[point.states()[j]].usual) : std::abs(e.parameter(at.params[j - point.n()])));
                 std::vector<double> up, down, up2, down2, here;
                 try {
-                    here = at.rates(j, 0);
-                    up = at.rates(j, h), down = at.rates(j, -h), up2 = at.rates(j, h / 2), down2 = at.rates(j, -h / 2);
+                    here = at.values(j, 0);
+                    up = at.values(j, h), down = at.values(j, -h), up2 = at.values(j, h / 2), down2 = at.values(j, -h / 2);
                 } catch (const std::exception&) {
                     continue;  // beyond a range
                 }
-                for (std::size_t i = 0; i < point.n(); ++i) {
+                for (std::size_t i = 0; i < static_cast<std::size_t>(rows); ++i) {
+                    double usual = i < point.n() ? z[point.states()[i]].usual : std::abs(here[i]);
                     double wide = (up[i] - down[i]) / (2 * h), narrow = (up2[i] - down2[i]) / h;
-                    double rounding = (1e-9 * (std::abs(up[i]) + std::abs(s.rates[point.states()[i]])) + 1e-11 * z[point.states()[i]].usual) / h;
+                    double rounding = (1e-9 * (std::abs(up[i]) + std::abs(here[i])) + 1e-11 * usual) / h;
                     // differences that do not settle tell nothing, nor do those over a corner, such as a valve that is just closed
                     double doubt = std::abs(wide - narrow), corner = std::abs(up2[i] + down2[i] - 2 * here[i]) / h;
                     if (corner > 1e-2 * std::abs(narrow) + rounding) continue;
                     if (doubt > 1e-3 * std::abs(narrow) + rounding) continue;
-                    double have = a(static_cast<Eigen::Index>(i), static_cast<Eigen::Index>(j));
-                    CAPTURE(nl::variable_name(point.model(), z[point.states()[i]].variable));
-                    CAPTURE(nl::variable_name(point.model(), z[point.states()[j]].variable));
+                    double have = whole(static_cast<Eigen::Index>(i), static_cast<Eigen::Index>(j));
+                    CAPTURE((i < point.n() ? point.name(point.states()[i]) : form.outputs[at.outputs[i - point.n()]].path));
+                    CAPTURE((state ? point.name(point.states()[j]) : params[at.params[j - point.n()]].path));
                     CAPTURE(have);
                     CAPTURE(narrow);
                     if (std::abs(have - narrow) > 1e-4 * std::abs(narrow) + 3 * doubt + 3 * rounding) {
                         // oil that hardly moves turns within less than a pascal: a hundred times nearer
                         double near = h / 100;
-                        double slope = (at.rates(j, near)[i] - at.rates(j, -near)[i]) / (2 * near);
+                        double slope = (at.values(j, near)[i] - at.values(j, -near)[i]) / (2 * near);
                         CAPTURE(slope);
                         CHECK(std::abs(have - slope) <= 2e-3 * std::abs(slope));
                     }
