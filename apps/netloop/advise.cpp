@@ -85,6 +85,6 @@ Command add_advise(CLI::App& program)
     app->add_option("--tolerance", o->tolerance, "relative tolerance (default: the scenario's, else 1e-6)");
     app->add_flag("--json", o->json, "print it for programs");
     app->add_flag("--quiet", o->quiet, "print no progress");
-    app->footer("Example:  netloop advise examples/bascule/slow/bridge.loop --jobs 2 --keep \"leaf.angle within 0.5 deg\"");
+    app->footer("Example:  netloop advise examples/bascule/bridge.loop --jobs 2 --keep \"leaf.angle within 0.5 deg\"");
     return {app, [o] { return run_advise(*o); }};
 }

@@ -125,6 +125,6 @@ Command add_linear(CLI::App& program)
     app->add_option("--out", o->out, "write it: .json, .csv, .h5 or .mat");
     app->add_option("--draw", o->draw, "draw frequency answer, poles and zeros, locus and step answer: .png, .svg or .pdf");
     app->add_flag("--json", o->json, "print it for programs");
-    app->footer("Example:  netloop linear examples/bascule/bridge.loop --at 12s --input valve.command --output leaf.angle --verify");
+    app->footer("Example:  netloop linear examples/bascule/bridge.loop --at 12s --input valve.command --output leaf.angle --verify --until 1s");
     return {app, [o] { return run_linear(*o); }};
 }

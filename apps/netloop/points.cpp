@@ -29,6 +29,7 @@ PointSource::PointSource(const PointOptions& o, const std::vector<std::string>& 
         std::vector<std::pair<std::string, std::string>> set = origin.settings;
         set.insert(set.end(), request.set.begin(), request.set.end());
         request.set = set;
+        changed_ = !o.set.empty();
         options_.tolerance = origin.tolerance > 0 ? std::optional(origin.tolerance) : std::nullopt;
         if (recording_->n_rows() > 0) stop_ = recording_->time().final();
     } else {
@@ -50,7 +51,7 @@ PointSource::PointSource(const PointOptions& o, const std::vector<std::string>& 
     }
     system_ = netloop::compile(library_, request);
     if (!stop_) stop_ = system_->stop();
-    if (!recording_ || !o.set.empty()) return;
+    if (!recording_ || changed_) return;
     // what a program set, and no text says
     netloop::Run fresh(*system_);
     std::vector<std::string> params = system_->parameters();
@@ -74,7 +75,7 @@ void PointSource::bring(netloop::Run& run, double time) const
     if (stop_ && time > *stop_ * (1 + 1e-9))
         throw netloop::UsageError(fmt::format("a point at {:g} s: the {} ends at {:g} s", time, recorded() ? "recording" : "scenario", *stop_));
     if (!run.step_to(time)) throw netloop::UsageError(fmt::format("the run does not reach {:g} s: {}", time, run.summary().reason));
-    if (!recording_ || !recording_->origin.settings.empty()) return;
+    if (!recording_ || changed_) return;
     // the run was repeated: is it the one that was recorded?
     constexpr double kSame = 1e-2;
     std::vector<std::string> quantities = system_->quantities();

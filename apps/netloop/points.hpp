@@ -32,6 +32,7 @@ private:
     netloop::Library library_;
     std::optional<netloop::CompiledSystem> system_;
     std::optional<netloop::Recording> recording_;
+    bool changed_ = false;                                ///< other values than the recorded run's are asked for: nothing to compare with
     std::vector<std::pair<std::string, double>> params_;  ///< SI, that a program gave the recorded run
     netloop::RunOptions options_;
     std::optional<double> stop_;

@@ -410,7 +410,7 @@ private:
             if (from_[p] != 0) list.push_back(c);
         }
         std::stable_sort(list.begin(), list.end(), [](const Candidate& a, const Candidate& b) { return a.score > b.score; });
-        // a third of the runs for a first step of three, a third for what a larger step gives, the rest for combinations
+        // half of the runs for a first step of three; then what a larger step gives, with a few runs left for combinations
         std::size_t budget = request_.runs > advice_.runs ? request_.runs - advice_.runs : 0,
                     first = std::max<std::size_t>(budget / 2, std::min<std::size_t>(budget, 1));
         std::vector<std::vector<Change>> changes;

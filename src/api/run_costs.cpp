@@ -4,6 +4,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <array>
 #include <map>
 
 #include "integrate/simulate.hpp"
@@ -65,6 +66,8 @@ Cost::Limit limit_of(const StepCosts::Reason& reason, double steps, const EventL
             }
             const EventKind& kind = log.kinds()[reason.index];
             const auto& events = first.form.events;
+            // the step that a tick ends and those behind it that it shortens have one reason
+            l.why = why_text(kind.block && events.blocks[kind.index].kind == FlatBlock::Kind::every ? Why::clock : Why::event);
             l.what = kind.block ? events.blocks[kind.index].text : first.form.conditions[kind.index].text;
             take_origin(flat, kind.block ? events.blocks[kind.index].origin : first.form.conditions[kind.index].origin);
             break;
@@ -93,11 +96,11 @@ Cost cost_of(const Simulation& simulation, const SourceSet& sources)
     cost.steps = costs.n_steps();
     const CompiledModel& first = *const_cast<Simulation&>(simulation).evaluation().first_model();
     // the same name may come of several systems that the run went through
-    std::map<std::pair<std::string, std::string>, std::size_t> known;
+    std::map<std::array<std::string, 3>, std::size_t> known;
     std::vector<std::size_t> number;
     for (const auto& [reason, steps] : costs.reasons()) {
         Cost::Limit l = limit_of(reason, steps, simulation.event_log(), first, sources);
-        auto [it, fresh] = known.emplace(std::pair{l.what, l.why}, cost.limits.size());
+        auto [it, fresh] = known.emplace(std::array{l.what, l.part, l.why}, cost.limits.size());
         number.push_back(it->second);
         if (fresh)
             cost.limits.push_back(std::move(l));

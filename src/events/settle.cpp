@@ -21,7 +21,7 @@ void Events::settle(State& s)
     for (int round = 0;; ++round) {
         std::exception_ptr failure;
         try {
-            if (variants_.leave(s)) touched_late_ = true;
+            while (variants_.leave(s)) touched_late_ = true;
             VariantChange::Result variant = variants_.follow(s);
             if (variant == VariantChange::Result::turned) {
                 if (round > kMostRounds) chattering(s.time, "conditions switch back and forth without end");

@@ -152,6 +152,11 @@ TEST_CASE("what limits steps adds up: every step of a run has its reason")
     CHECK(cost.stretches.size() <= 512);
     for (std::size_t k = 1; k < cost.stretches.size(); ++k) CHECK(cost.stretches[k].from >= cost.stretches[k - 1].to * (1 - 1e-12));
     CHECK(cost.one_line().find("% of the steps by") != std::string::npos);
+    // each reason is told once
+    for (std::size_t k = 0; k < cost.limits.size(); ++k)
+        for (std::size_t i = 0; i < k; ++i)
+            CHECK((cost.limits[k].what != cost.limits[i].what || cost.limits[k].part != cost.limits[i].part || cost.limits[k].why == "convergence" ||
+                   cost.limits[i].why == "convergence"));
     // with fixed steps nothing is limited
     netloop::Run fixed(netloop::compile(library, {.scenario = "opening"}));
     fixed.simulate({.stop = 0.1, .integrator = "implicit-euler", .step = 0.01});
