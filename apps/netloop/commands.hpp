@@ -36,6 +36,8 @@ Command add_linear(CLI::App& program);
 Command add_modes(CLI::App& program);
 Command add_cost(CLI::App& program);
 Command add_advise(CLI::App& program);
+Command add_realtime(CLI::App& program);
+Command add_export(CLI::App& program);
 
 /// "path=value" texts of --set taken apart. Throws netloop::UsageError.
 std::vector<std::pair<std::string, std::string>> split_settings(const std::vector<std::string>& settings);

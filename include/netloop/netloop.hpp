@@ -8,7 +8,8 @@
 //   4. system.hpp     compile: definitions -> CompiledSystem
 //   5. run.hpp        set, simulate, step, read; recording.hpp: what a run recorded
 //   6. linear_model.hpp, modes.hpp: what run.linear() and run.modes() give; advise.hpp: what to change
-//   7. property.hpp   properties of fluids as plain functions; units.hpp: the units
+//   7. fixed_steps.hpp: machines in steps of bounded work, here and as C
+//   8. property.hpp   properties of fluids as plain functions; units.hpp: the units
 //
 //     #include <netloop/netloop.hpp>
 //     namespace nl = netloop;
@@ -24,6 +25,7 @@
 #include "netloop/builder.hpp"
 #include "netloop/cost.hpp"
 #include "netloop/error.hpp"
+#include "netloop/fixed_steps.hpp"
 #include "netloop/library.hpp"
 #include "netloop/linear_model.hpp"
 #include "netloop/modes.hpp"

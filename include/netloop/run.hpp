@@ -197,6 +197,7 @@ public:
 private:
     struct Data;
     friend struct PointOfRun;
+    friend struct FixedStepStart;
     std::unique_ptr<Data> data_;
 };
 

@@ -31,6 +31,9 @@ struct CompileRequest {
     /// Signals that linear models shall act on: inputs and outputs of parts that signal lines join, inputs of the system whose rates may enter. Runs are the
     /// same with them. Throws UsageError for one that is none.
     std::vector<std::string> linear_inputs{};
+    /// Inputs of parts that are taken from what they are joined to, and become inputs of the system with the value 0: a machine without its controller. What
+    /// they were joined to goes on beside them. Throws UsageError for what is no joined input.
+    std::vector<std::string> from_outside{};
     const std::atomic<bool>* interrupt = nullptr;  ///< set from elsewhere (Ctrl-C): compile() throws Interrupted soon
 };
 

@@ -9,6 +9,7 @@
 namespace netloop {
 
 class Graph;
+struct ProcedureCode;
 
 class Callable {
 public:
@@ -22,6 +23,8 @@ public:
     virtual std::shared_ptr<const Callable> derivative(Graph& graph, std::size_t argument) const = 0;
     /// Whether it may be given up for the turns of its loops (kMostTurns, kMostTurnsOfAll).
     virtual bool has_loops() const { return false; }
+    /// Its code, of one that is a procedure; null otherwise.
+    virtual const ProcedureCode* code() const { return nullptr; }
     /// Whether the derivative exists everywhere (a linear table has none at its points).
     virtual bool smooth() const { return true; }
 };

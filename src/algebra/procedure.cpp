@@ -12,15 +12,7 @@
 namespace netloop {
 namespace {
 
-struct Code {
-    enum class Kind : std::uint8_t { compute, constant, table, call, jump, jump_if_zero } kind = Kind::compute;
-    Op op = Op::constant;
-    std::uint8_t flag = 0;
-    std::uint32_t to = 0, a = 0, b = 0, c = 0;  ///< jumps: `to` is the next instruction; call: b registers listed from `a`
-    double number = 0;
-    const Table* tabled = nullptr;
-    const Callable* called = nullptr;
-};
+using Code = ProcedureCode::Step;
 
 // LoopTurns of the loops of a call, and of all calls that it makes: without a bound a few lines could run for ever.
 class LoopTurns {
@@ -49,8 +41,11 @@ thread_local int LoopTurns::depth_ = 0;
 
 class Procedure : public Callable {
 public:
-    Procedure(const Graph& graph, ProcedureText text) : text_(std::move(text)), n_registers_(text_.n_registers)
+    Procedure(const Graph& graph, ProcedureText text) : text_(std::move(text))
     {
+        made_.n_registers = text_.n_registers;
+        made_.arguments = text_.arguments;
+        made_.result = text_.result;
         emit(graph, text_.steps);
         tables_ = graph.tables();
         callables_ = graph.callables();
@@ -60,23 +55,24 @@ public:
     std::size_t n_arguments() const override { return text_.arguments.size(); }
     bool has_loops() const override
     {
-        for (std::size_t at = 0; at < code_.size(); ++at) {
-            const Code& c = code_[at];
+        for (std::size_t at = 0; at < made_.steps.size(); ++at) {
+            const Code& c = made_.steps[at];
             if (c.kind == Code::Kind::jump && c.to <= at) return true;  // backwards; a branch jumps forwards
             if (c.kind == Code::Kind::call && c.called->has_loops()) return true;
         }
         return false;
     }
-    std::size_t n_scratch() const override { return n_registers_ + most_listed_ + inner_scratch_; }
+    const ProcedureCode* code() const override { return &made_; }
+    std::size_t n_scratch() const override { return made_.n_registers + most_listed_ + inner_scratch_; }
 
     double evaluate(const double* arguments, double* r) const override
     {
-        std::fill(r, r + n_registers_, 0.0);
+        std::fill(r, r + made_.n_registers, 0.0);
         for (std::size_t i = 0; i < text_.arguments.size(); ++i) r[text_.arguments[i]] = arguments[i];
-        double* listed = r + n_registers_;
+        double* listed = r + made_.n_registers;
         LoopTurns turns;
-        for (std::size_t at = 0; at < code_.size();) {
-            const Code& c = code_[at++];
+        for (std::size_t at = 0; at < made_.steps.size();) {
+            const Code& c = made_.steps[at++];
             switch (c.kind) {
                 case Code::Kind::compute:
                     r[c.to] = c.op == Op::select ? select_value(r[c.a], r[c.b], r[c.c]) : evaluate_op(c.op, r[c.a], r[c.b], r[c.c]);
@@ -88,7 +84,7 @@ public:
                     r[c.to] = (*c.tabled)(r[c.a], c.b == kNoNode ? 0 : r[c.b], c.flag / 16, c.flag % 16);
                     break;
                 case Code::Kind::call:
-                    for (std::uint32_t k = 0; k < c.b; ++k) listed[k] = r[lists_[c.a + k]];
+                    for (std::uint32_t k = 0; k < c.b; ++k) listed[k] = r[made_.lists[c.a + k]];
                     r[c.to] = c.called->evaluate(listed, listed + most_listed_);
                     break;
                 case Code::Kind::jump:
@@ -138,11 +134,11 @@ private:
         return made;
     }
 
-    std::uint32_t temporary() { return n_registers_++; }
+    std::uint32_t temporary() { return made_.n_registers++; }
     std::uint32_t emit(Code c)
     {
-        code_.push_back(c);
-        return static_cast<std::uint32_t>(code_.size() - 1);
+        made_.steps.push_back(c);
+        return static_cast<std::uint32_t>(made_.steps.size() - 1);
     }
 
     void emit(const Graph& g, const std::vector<ProcedureStep>& steps)
@@ -156,16 +152,16 @@ private:
                 std::uint32_t over = emit({Code::Kind::jump_if_zero, Op::constant, 0, 0, condition});
                 emit(g, s.then_steps);
                 std::uint32_t out = emit({Code::Kind::jump});
-                code_[over].to = static_cast<std::uint32_t>(code_.size());
+                made_.steps[over].to = static_cast<std::uint32_t>(made_.steps.size());
                 emit(g, s.else_steps);
-                code_[out].to = static_cast<std::uint32_t>(code_.size());
+                made_.steps[out].to = static_cast<std::uint32_t>(made_.steps.size());
             } else {
-                auto begin = static_cast<std::uint32_t>(code_.size());
+                auto begin = static_cast<std::uint32_t>(made_.steps.size());
                 std::uint32_t condition = emit_expression(g, s.value);
                 std::uint32_t out = emit({Code::Kind::jump_if_zero, Op::constant, 0, 0, condition});
                 emit(g, s.then_steps);
                 emit({Code::Kind::jump, Op::constant, 0, begin});
-                code_[out].to = static_cast<std::uint32_t>(code_.size());
+                made_.steps[out].to = static_cast<std::uint32_t>(made_.steps.size());
             }
         }
     }
@@ -195,9 +191,9 @@ private:
             } else if (n.op == Op::call) {
                 c.kind = Code::Kind::call;
                 c.called = &g.callable(n.a);
-                c.a = static_cast<std::uint32_t>(lists_.size());
-                for (NodeId argument : g.arguments(id)) lists_.push_back(place.at(argument));
-                c.b = static_cast<std::uint32_t>(lists_.size()) - c.a;
+                c.a = static_cast<std::uint32_t>(made_.lists.size());
+                for (NodeId argument : g.arguments(id)) made_.lists.push_back(place.at(argument));
+                c.b = static_cast<std::uint32_t>(made_.lists.size()) - c.a;
                 most_listed_ = std::max<std::size_t>(most_listed_, c.b);
                 inner_scratch_ = std::max(inner_scratch_, c.called->n_scratch());
             } else {
@@ -211,9 +207,7 @@ private:
     }
 
     ProcedureText text_;
-    std::uint32_t n_registers_ = 0;
-    std::vector<Code> code_;
-    std::vector<std::uint32_t> lists_;
+    ProcedureCode made_;
     std::size_t most_listed_ = 0, inner_scratch_ = 0;
     std::vector<TablePtr> tables_;  ///< keep alive what the code points to
     std::vector<CallablePtr> callables_;

@@ -27,6 +27,23 @@ struct ProcedureText {
     std::vector<ProcedureStep> steps;
 };
 
+/// What a procedure is executed as: linear code over registers.
+struct ProcedureCode {
+    struct Step {
+        enum class Kind : std::uint8_t { compute, constant, table, call, jump, jump_if_zero } kind = Kind::compute;
+        Op op = Op::constant;
+        std::uint8_t flag = 0;
+        std::uint32_t to = 0, a = 0, b = 0, c = 0;  ///< jumps: `to` is the next step; call: b registers listed from `a`
+        double number = 0;
+        const Table* tabled = nullptr;
+        const Callable* called = nullptr;
+    };
+    std::vector<Step> steps;
+    std::vector<std::uint32_t> lists;
+    std::vector<std::uint32_t> arguments;  ///< registers that hold them
+    std::uint32_t result = 0, n_registers = 0;
+};
+
 /// Turns in all loops of one call; beyond, the result is not a number.
 inline constexpr std::size_t kMostTurns = 1'000'000;
 /// The same in one call and all that it calls.

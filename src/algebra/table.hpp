@@ -28,6 +28,10 @@ public:
     Outside outside() const { return outside_; }
     const std::vector<double>& knots(int argument) const { return argument == 0 ? x_ : y_; }
 
+    const std::vector<double>& values() const { return values_; }
+    /// Of a smooth one: the slope at each point along its innermost argument.
+    const std::vector<double>& slopes() const { return slopes_; }
+
     /// The value, or its derivative of orders (dx, dy), each 0 to 3. Beyond the points as `outside` says; `refuse` gives NaN.
     double operator()(double x, double y, int dx, int dy) const;
 

@@ -22,7 +22,42 @@ ParameterId add_param(FlatModel& flat, const std::string& path, const Unit& unit
     return static_cast<ParameterId>(flat.parameters.size() - 1);
 }
 
+[[noreturn]] void fail_unknown(const FlatModel& flat, const std::string& path)
+{
+    std::vector<std::string> names;
+    for (const FlatQuantity& q : flat.quantities)
+        if (q.role == QuantityRole::input || q.role == QuantityRole::output) names.push_back(q.path);
+    for (const FlatParameter& p : flat.parameters) names.push_back(p.path);
+    std::string near = nearest_name(path, names);
+    throw UsageError(fmt::format("the system has no signal and no param '{}'{}", path, near.empty() ? "" : fmt::format("; did you mean '{}'?", near)));
+}
+
 }  // namespace
+
+void take_from_outside(FlatModel& flat, const std::string& path)
+{
+    auto param = std::find_if(flat.parameters.begin(), flat.parameters.end(), [&](const FlatParameter& p) { return p.path == path; });
+    if (param != flat.parameters.end()) {
+        if (param->external) return;
+        throw UsageError(fmt::format("'{}' is a param: it can be set from outside as it is", path));
+    }
+    auto quantity = std::find_if(flat.quantities.begin(), flat.quantities.end(), [&](const FlatQuantity& q) { return q.path == path; });
+    if (quantity == flat.quantities.end()) fail_unknown(flat, path);
+    if (quantity->role != QuantityRole::input)
+        throw UsageError(fmt::format("'{}' is no input of a part: only what signals go into can be given from outside", path));
+    ParameterId p = add_param(flat, path, quantity->unit);
+    flat.parameters[p].external = true;
+    flat.parameters[p].boolean = quantity->boolean;
+    flat.parameters[p].doc = quantity->doc;
+    flat.parameters[p].origin = quantity->origin;
+    NodeId signal = flat.graph.quantity(static_cast<QuantityId>(quantity - flat.quantities.begin()));
+    for (FlatEquation& e : flat.equations) {
+        if (e.left != signal || (e.kind != EquationKind::signal && e.kind != EquationKind::value && e.kind != EquationKind::unjoined)) continue;
+        e.right = flat.graph.leaf(Op::parameter, p);
+        return;
+    }
+    throw UsageError(fmt::format("nothing is joined to '{}'", path));
+}
 
 AddedSignal add_to_signal(FlatModel& flat, const std::string& path)
 {
@@ -47,12 +82,7 @@ AddedSignal add_to_signal(FlatModel& flat, const std::string& path)
     } else if (param != flat.parameters.end()) {
         throw UsageError(fmt::format("'{}' is a param: it needs no preparation to act in a linear model", path));
     } else {
-        std::vector<std::string> names;
-        for (const FlatQuantity& q : flat.quantities)
-            if (q.role == QuantityRole::input || q.role == QuantityRole::output) names.push_back(q.path);
-        for (const FlatParameter& p : flat.parameters) names.push_back(p.path);
-        std::string near = nearest_name(path, names);
-        throw UsageError(fmt::format("the system has no signal and no param '{}'{}", path, near.empty() ? "" : fmt::format("; did you mean '{}'?", near)));
+        fail_unknown(flat, path);
     }
     added.value = add_param(flat, "added to " + path, unit);
     added.rate = add_param(flat, "rate added to " + path, unit.rate());

@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: Apache-2.0
-// What linear models act with: to what reads a signal something is added that is zero in every run, and has two rates.
+// Signals that something from outside acts on: linear models add to them, a machine without its controller has them given.
 #pragma once
 
 #include <string>
@@ -24,5 +24,9 @@ struct AddedSignal {
 
 /// Adds to what reads the signal of this path. Throws UsageError if it is no signal, or nothing reads it.
 AddedSignal add_to_signal(FlatModel& flat, const std::string& path);
+
+/// The input of a part of this path follows a new input of the system, of the same path, instead of what it is joined to. Throws UsageError if it is no input
+/// of a part. An input of the system itself is left as it is.
+void take_from_outside(FlatModel& flat, const std::string& path);
 
 }  // namespace netloop

@@ -11,6 +11,7 @@
 #include "netloop/run.hpp"
 #include "netloop/system.hpp"
 #include "solve/error_sizes.hpp"
+#include "solve/evaluation.hpp"
 
 namespace netloop {
 
@@ -22,6 +23,7 @@ struct CompiledSystemData {
     std::vector<std::string> files_read;                          ///< what must not be written over
     std::vector<std::pair<std::string, std::string>> settings{};  ///< CompileRequest::set
     std::vector<std::string> linear_inputs{};                     ///< CompileRequest::linear_inputs
+    std::vector<std::string> from_outside{};                      ///< CompileRequest::from_outside
     std::vector<AddedSignal> added{};                             ///< for each of them
     std::shared_ptr<const CompiledModel> model;
     std::string name, scenario;
@@ -38,9 +40,8 @@ struct CompiledSystemData {
     std::size_t n_flat_equations = 0;
 };
 
-class Simulation;
-/// Works out the measures and demands of a run that is over.
-void take_measures(Simulation& simulation, const SourceSet& sources, RunSummary& summary);
+/// The measures and demands of a run that is over, its accumulators having put their results into their memories.
+void take_measures(Evaluation& evaluation, const SourceSet& sources, RunSummary& summary);
 
 struct LibraryAccess {
     static std::shared_ptr<LibrarySet> set(const Library& library) { return library.set_; }

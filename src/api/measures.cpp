@@ -6,7 +6,6 @@
 #include <cmath>
 
 #include "api/internal.hpp"
-#include "integrate/simulate.hpp"
 #include "solve/explain.hpp"
 
 namespace netloop {
@@ -37,15 +36,13 @@ bool RunSummary::demands_hold() const
     return std::all_of(demands.begin(), demands.end(), [](const DemandResult& d) { return d.holds; });
 }
 
-void take_measures(Simulation& simulation, const SourceSet& sources, RunSummary& summary)
+void take_measures(Evaluation& e, const SourceSet& sources, RunSummary& summary)
 {
-    Evaluation& e = simulation.evaluation();
     const FlatEvents& events = e.model().form.events;
     const EventPrograms& programs = e.model().events;
     summary.measures.clear();
     summary.demands.clear();
     if (events.measures.empty() && events.demands.empty()) return;
-    simulation.finish_measures();
     e.work_out(programs.measured);
     for (std::size_t i = 0; i < events.measures.size(); ++i) {
         const FlatMeasure& m = events.measures[i];

@@ -447,7 +447,8 @@ void Run::Data::end()
 {
     bool complete = summary.complete;
     std::string reason = summary.reason;
-    take_measures(*simulation, system->sources, summary);
+    simulation->finish_measures();
+    take_measures(simulation->evaluation(), system->sources, summary);
     bool asked = recorder->options.verify;
     Verification verified = close(complete, reason);
     if (!asked && verified.done && !verified.holds) throw RunError("not-verified", "the run does not meet its model as written: " + verified.text());

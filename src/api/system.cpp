@@ -173,6 +173,7 @@ std::unique_ptr<FlatModel> flatten_plan(LibrarySet& set, ScenarioPlan& plan, Com
         if (std::find(rates.begin(), rates.end(), r) == rates.end()) rates.push_back(r);
     add_kept_rates(*made.model, rates, set);
     throw_errors(set);
+    for (const std::string& path : data.from_outside) take_from_outside(*made.model, path);
     for (const std::string& path : data.linear_inputs)
         if (std::none_of(data.added.begin(), data.added.end(), [&](const AddedSignal& s) { return s.path == path; }))
             data.added.push_back(add_to_signal(*made.model, path));
@@ -266,6 +267,7 @@ CompiledSystem compile_plan(const Library& library, const PlanMaker& make_plan, 
         data->name = plan.system->name;
         data->scenario = plan.scenario != nullptr ? plan.scenario->name : "";
         data->linear_inputs = request.linear_inputs;
+        data->from_outside = request.from_outside;
         flat = flatten_plan(*set, plan, *data, request.strict);
         data->settings = request.set;
         take_texts(*set, plan, *data);

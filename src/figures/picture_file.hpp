@@ -2,25 +2,11 @@
 // Pictures are made by other programs (gnuplot, graphviz) and appear under their name only when they are whole.
 #pragma once
 
-#include <filesystem>
 #include <functional>
 #include <string>
 #include <vector>
 
 namespace netloop {
-
-/// A folder of its own among the temporary ones, removed with all that is in it. Throws RecordingError if none can be made.
-class OwnFolder {
-public:
-    OwnFolder();
-    ~OwnFolder();
-    OwnFolder(const OwnFolder&) = delete;
-    OwnFolder& operator=(const OwnFolder&) = delete;
-    std::filesystem::path operator/(const std::string& name) const { return path_ / name; }
-
-private:
-    std::filesystem::path path_;
-};
 
 /// The form of a picture by its name: ".svg", ".png" ...; of - (standard output) .svg.
 std::string picture_form(const std::string& out);

@@ -15,6 +15,7 @@
 #include "figures/report_assets.hpp"
 #include "figures/report_numbers.hpp"
 #include "figures/report_sections.hpp"
+#include "files/other_program.hpp"
 #include "files/output_file.hpp"
 #include "netloop/error.hpp"
 #include "netloop/library.hpp"

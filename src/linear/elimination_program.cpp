@@ -2,30 +2,15 @@
 #include <algorithm>
 #include <array>
 #include <cmath>
-#include <map>
 
 #include "evaluate/machine_code.hpp"
+#include "linear/elimination_writer.hpp"
 #include "linear/linear_solver.hpp"
 
 namespace netloop {
 namespace {
 
 constexpr std::size_t kLongestProgram = 20000;  ///< operations; beyond, KLU's loops are as fast as code that no longer fits the caches
-
-// The programs in the making: factorisation and substitution over one memory of places, each written once.
-class EliminationWriter {
-public:
-    std::uint32_t place() { return next_++; }
-    std::uint32_t size() const { return next_; }
-    std::uint32_t operation(Kernel& to, Op op, std::uint32_t a, std::uint32_t b)
-    {
-        to.code.push_back({op, 0, place(), a, b, 0});
-        return to.code.back().to;
-    }
-
-private:
-    std::uint32_t next_ = 0;
-};
 
 class EliminationProgram : public FixedElimination {
 public:
@@ -70,75 +55,37 @@ private:
 
     bool write(const SparsePattern& p, const std::vector<std::int64_t>& rows, const std::vector<std::int64_t>& columns)
     {
-        EliminationWriter writer;
-        first_entry_ = writer.size();
-        for (std::size_t k = 0; k < entries_; ++k) writer.place();
-        first_b_ = writer.size();
-        for (std::size_t k = 0; k < n_; ++k) writer.place();
-        one_ = writer.place();
-        std::vector<std::uint32_t> row_number(n_), column_number(n_);
-        for (std::uint32_t k = 0; k < n_; ++k) {
-            row_number[static_cast<std::size_t>(rows[k])] = k;
-            column_number[static_cast<std::size_t>(columns[k])] = k;
-        }
-        std::vector<std::map<std::uint32_t, std::uint32_t>> line(n_);  // per row in the new order: column -> place
-        std::vector<std::vector<std::uint32_t>> below(n_);             // per column: rows that may have to be eliminated
-        for (std::uint32_t c = 0; c < n_; ++c)
-            for (auto k = static_cast<std::size_t>(p.starts[c]); k < static_cast<std::size_t>(p.starts[c + 1]); ++k) {
-                std::uint32_t r = row_number[static_cast<std::size_t>(p.rows[k])], j = column_number[c];
-                line[r][j] = first_entry_ + static_cast<std::uint32_t>(k);
-                if (r > j) below[j].push_back(r);
-            }
         Program factor, solve;
-        factor.kernels.emplace_back();
-        solve.kernels.emplace_back();
-        Kernel &f = factor.kernels[0], &s = solve.kernels[0];
-        std::vector<std::uint32_t> inverse(n_), b(n_);
-        for (std::uint32_t k = 0; k < n_; ++k) b[k] = first_b_ + static_cast<std::uint32_t>(rows[k]);
-        for (std::uint32_t k = 0; k < n_; ++k) {
-            auto pivot = line[k].find(k);
-            if (pivot == line[k].end()) return false;
-            pivots_.emplace_back(pivot->second, static_cast<std::uint32_t>(rows[k]));
-            factor.results.push_back(pivot->second);
-            inverse[k] = writer.operation(f, Op::div, one_, pivot->second);
-            factor.results.push_back(inverse[k]);
-            std::sort(below[k].begin(), below[k].end());
-            below[k].erase(std::unique(below[k].begin(), below[k].end()), below[k].end());
-            for (std::uint32_t r : below[k]) {
-                auto found = line[r].find(k);
-                std::uint32_t l = writer.operation(f, Op::mul, found->second, inverse[k]);
-                factor.results.push_back(l);
-                multipliers_.push_back({l, static_cast<std::uint32_t>(rows[k]), static_cast<std::uint32_t>(rows[r])});
-                for (auto u = std::next(pivot); u != line[k].end(); ++u) {
-                    std::uint32_t product = writer.operation(f, Op::mul, l, u->second);
-                    auto [at, is_new] = line[r].try_emplace(u->first, 0);
-                    at->second = is_new ? negated(writer, f, product) : writer.operation(f, Op::sub, at->second, product);
-                    if (is_new && u->first < r) below[u->first].push_back(r);
-                }
-                b[r] = writer.operation(s, Op::sub, b[r], writer.operation(s, Op::mul, l, b[k]));
-                line[r].erase(k);
-            }
-            for (auto u = std::next(pivot); u != line[k].end(); ++u) factor.results.push_back(u->second);
-            if (f.code.size() + s.code.size() > kLongestProgram) return false;
-        }
-        results_.resize(n_);
-        for (std::uint32_t k = static_cast<std::uint32_t>(n_); k-- > 0;) {
-            std::uint32_t sum = b[k];
-            for (auto u = line[k].upper_bound(k); u != line[k].end(); ++u)
-                sum = writer.operation(s, Op::sub, sum, writer.operation(s, Op::mul, u->second, b[u->first]));
-            b[k] = writer.operation(s, Op::mul, sum, inverse[k]);
-            results_[static_cast<std::size_t>(columns[k])] = b[k];
-        }
-        solve.results.assign(results_.begin(), results_.end());
+        std::uint32_t next = 0;
+        std::vector<std::uint32_t> entries(entries_), b(n_);
+        first_entry_ = next;
+        for (std::uint32_t& place : entries) place = next++;
+        first_b_ = next;
+        for (std::uint32_t& place : b) place = next++;
+        one_ = next++;
+        auto into = [&next](Program& program) {
+            program.kernels.emplace_back();
+            return [&next, &to = program.kernels[0]](Op op, std::uint32_t x, std::uint32_t y) {
+                to.code.push_back({op, 0, next, x, y, 0});
+                return next++;
+            };
+        };
+        WrittenFactors factors;
+        if (!write_factorisation(p, entries, rows, columns, one_, kLongestProgram, into(factor), factors)) return false;
+        results_ = write_substitution(factors, b, into(solve));
+        factor.results = factors.places();
+        solve.results = results_;
+        for (std::size_t k = 0; k < n_; ++k) pivots_.emplace_back(factors.pivots[k], static_cast<std::uint32_t>(rows[k]));
+        for (const WrittenFactors::Multiplier& l : factors.multipliers)
+            multipliers_.push_back({l.place, static_cast<std::uint32_t>(rows[l.pivot]), static_cast<std::uint32_t>(rows[l.row])});
         static const std::vector<TablePtr> kNoTables;
         static const std::vector<CallablePtr> kNoFunctions;
         factor_ = MachineCode::make(factor, {kNoTables, kNoFunctions});
         solve_ = MachineCode::make(solve, {kNoTables, kNoFunctions});
-        memory_.assign(writer.size(), 0.0);
+        memory_.assign(next, 0.0);
         memory_[one_] = 1;
         return factor_ != nullptr && solve_ != nullptr;
     }
-    static std::uint32_t negated(EliminationWriter& writer, Kernel& to, std::uint32_t a) { return writer.operation(to, Op::neg, a, 0); }
 
     struct Multiplier {
         std::uint32_t place = 0, pivot_row = 0, row = 0;

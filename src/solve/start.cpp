@@ -188,6 +188,7 @@ private:
     {
         for (std::uint32_t r : system_->chosen()) {
             const Row& row = system_->rows()[r];
+            report.taken.push_back(row);
             if (row.kind == Row::Kind::hold && !is_found(row.index)) report.held.push_back(describe_column(row.index));
             if (row.kind != Row::Kind::condition) continue;
             const StartEquation& s = m_.form.start[row.index];

@@ -2,6 +2,7 @@
 // The start of a run, from inits and guesses.
 #pragma once
 
+#include <cstdint>
 #include <string>
 #include <vector>
 
@@ -9,7 +10,20 @@
 
 namespace netloop {
 
+/// A row of the square system that a start was solved from.
+struct TakenRow {
+    enum class Kind {
+        model,      ///< F[index] = 0
+        condition,  ///< an init, guess or find: CompiledModel::start_rows[index]
+        still,      ///< column `index` is 0: the rate of a state at a steady start
+        recorded,   ///< column `index` keeps its value from a recording
+        hold        ///< column `index` stays where the search begins
+    } kind = Kind::model;
+    std::uint32_t index = 0;
+};
+
 struct StartReport {
+    std::vector<TakenRow> taken;         ///< as many as there are unknowns: z, then the rates of the states that are always states
     std::vector<std::string> assumed;    ///< guesses that completed the start
     std::vector<std::string> held;       ///< what nothing settled, held where the search began
     std::vector<std::string> agreed;     ///< inits more than needed that agree with the others

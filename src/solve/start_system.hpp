@@ -14,16 +14,7 @@ namespace netloop {
 /// Unknowns (columns): z, numbers 0 .. n-1, then the rates of the states that are always states.
 class StartSystem {
 public:
-    struct Row {
-        enum class Kind {
-            model,      ///< F[index] = 0
-            condition,  ///< an init, guess or find: CompiledModel::start_rows[index]
-            still,      ///< column `index` is 0: the rate of a state at a steady start
-            recorded,   ///< column `index` keeps its value from a recording
-            hold        ///< column `index` stays where the search begins
-        } kind = Kind::model;
-        std::uint32_t index = 0;
-    };
+    using Row = TakenRow;
 
     /// `known`: values of members of z that are given from outside (a recorded state), or NaN; may be empty. `before_steady`: the start
     /// that a steady one is searched from, without its demands and without finds.

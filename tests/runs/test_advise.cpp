@@ -6,7 +6,7 @@
 
 namespace nl = netloop;
 
-TEST_SUITE_BEGIN("api");
+TEST_SUITE_BEGIN("runs");
 
 namespace {
 

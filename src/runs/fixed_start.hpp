@@ -1,0 +1,38 @@
+// SPDX-License-Identifier: Apache-2.0
+// The settled start of a run as a plan of fixed steps.
+#pragma once
+
+#include <functional>
+#include <memory>
+#include <string>
+#include <vector>
+
+#include "api/run_data.hpp"
+#include "exchange/fixed_plan.hpp"
+#include "netloop/fixed_steps.hpp"
+
+namespace netloop {
+
+struct FixedStepStart {
+    /// Starts a run with what `prepare` sets; its evaluation and its system go on to be used.
+    FixedStepStart(const CompiledSystem& system, const std::function<void(Run&)>& prepare);
+
+    /// A plan from that start. Throws UsageError for paths and methods that there are not, RunError.
+    std::shared_ptr<const FixedPlan> plan(const FixedStepOptions& options, const std::vector<ParameterId>& inputs, const std::vector<std::uint32_t>& outputs);
+    Run::Data& data() { return *run.data_; }
+    static Run::Data& data(Run& run) { return *run.data_; }
+    const CompiledModel& model() const { return evaluation->model(); }
+
+    Run run;
+    State begun;  ///< before anything happens at the start
+    std::vector<double> modes, memories;
+    std::unique_ptr<Evaluation> evaluation;  ///< at that start
+};
+
+FixedMethod fixed_method_named(const std::string& name);
+std::vector<ParameterId> inputs_named(const CompiledSystemData& system, const std::vector<std::string>& paths);
+/// Patterns such as pump.* replaced by what fits them. Throws UsageError for one that nothing fits.
+std::vector<std::string> outputs_that_fit(const CompiledSystemData& system, const std::vector<std::string>& patterns);
+std::vector<std::uint32_t> outputs_named(const CompiledSystemData& system, const CompiledModel& model, const std::vector<std::string>& paths);
+
+}  // namespace netloop
