@@ -287,17 +287,17 @@ int @_solve(@* s);
     // Runs an elimination's watch over its pivots.
     std::string pivots(const FixedPlan::Solve& s, const char* name) const
     {
-        return list("unsigned", fmt::format("{}_pivot", name), indices(s.pivots)) + list(real_.c_str(), fmt::format("{}_least", name), s.least) +
+        return list("unsigned", fmt::format("{}_pivot", name), indices(s.pivots)) + list("unsigned", fmt::format("{}_size", name), indices(s.sizes)) +
                list("unsigned", fmt::format("{}_result", name), indices(s.result)) +
                fill(fmt::format(R"(static void @_{0}_solve(@* s)
 {{
     int k;
     @_{0}(s->m);
     for (k = 0; k < {1}; ++k)
-        if (!(fabsFN(s->m[@_{0}_pivot[k]]) > @_{0}_least[k])) ++s->bad_pivots;
+        if (!(fabsFN(s->m[@_{0}_pivot[k]]) > (REAL){2} * s->m[@_{0}_size[k]])) ++s->bad_pivots;
 }}
 )",
-                                name, s.pivots.size()));
+                                name, s.pivots.size(), number(o_.single ? 1e-7 : FixedPlan::kLeastPivot)));
     }
 
     std::string start() const
@@ -416,7 +416,7 @@ int @_find(const @_column* columns, int n, const char* name)
     return -1;
 }}
 )",
-                                n_params, p_.solves_rest ? fill("    @_solve_rest(s);\n") : ""));
+                                n_params, p_.correct ? fill("    @_solve_rest(s);\n") : ""));
         return list("unsigned", "output_at", indices(p_.output)) + out;
     }
 
@@ -476,8 +476,7 @@ int @_find(const @_column* columns, int n, const char* name)
     {
         const FixedPlan::Block& block = p_.blocks[b];
         std::string out = fill(fmt::format("static int @_run_{}(@* s)\n{{\n    REAL* m = s->m;\n    int any = 0;\n", b));
-        if (block.reads_solved && p_.solves_rest && p_.correct)
-            out += fill("    if (s->touched) {\n        @_solve_rest(s);\n        s->touched = 0;\n    }\n");
+        if (block.reads_solved && p_.correct) out += fill("    if (s->touched) {\n        @_solve_rest(s);\n        s->touched = 0;\n    }\n");
         out += fill(fmt::format("    @_{}(m);\n    ++s->events;\n", block.program.name));
         for (const FixedPlan::Block::Alert& a : block.alerts) {
             std::string when = a.when == kNone ? "1" : fmt::format("m[{}] != 0", at(a.when));
@@ -626,7 +625,7 @@ static void @_remember(@* s)
         out += fill(
             "        turned = @_turn_modes(s);\n        if (turned) s->touched = 1;\n        if (!again && !turned) break;\n        if (round >= 8) return "
             "s->status = @_UNSETTLED_EVENTS;\n    }\n");
-        if (p_.solves_rest && p_.correct) out += fill("    if (s->touched) @_solve_rest(s);\n");
+        if (p_.correct) out += fill("    if (s->touched) @_solve_rest(s);\n");
         return out + "    return s->status;\n}\n";
     }
 
@@ -719,7 +718,7 @@ static void @_remember(@* s)
 )",
                                p_.every.size(), number(p_.start_time));
         }
-        if (p_.solves_rest) out += fill("    @_solve_rest(s);\n");
+        if (p_.correct) out += fill("    @_solve_rest(s);\n");
         return out + fill("    s->events = 0;\n    return @_moment(s, 1);\n}\n");
     }
 

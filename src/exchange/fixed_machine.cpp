@@ -75,7 +75,7 @@ void FixedMachine::take_inputs()
     if (!dirty_) return;
     dirty_ = false;
     settle_params();
-    if (plan_->solves_rest) solve_rest();
+    if (plan_->correct) solve_rest();
 }
 
 double FixedMachine::slack() const
@@ -86,7 +86,7 @@ double FixedMachine::slack() const
 void FixedMachine::count_pivots(const FixedPlan::Solve& solve)
 {
     for (std::size_t k = 0; k < solve.pivots.size(); ++k)
-        if (!(std::fabs(memory_[solve.pivots[k]]) > solve.least[k])) ++bad_pivots_;
+        if (!(std::fabs(memory_[solve.pivots[k]]) > FixedPlan::kLeastPivot * memory_[solve.sizes[k]])) ++bad_pivots_;
 }
 
 // Conditions by the sign of their values; those of time, a rounding later.
@@ -181,7 +181,7 @@ FixedMachine::Status FixedMachine::begin()
         t.count = t.first >= p.start_time ? 0 : std::ceil((p.start_time - t.first) / t.period - 1e-9);
         t.next = t.first + t.count * t.period;
     }
-    if (p.solves_rest) solve_rest();
+    if (p.correct) solve_rest();
     events_ = 0;
     return status_ = moment(true);
 }
@@ -319,7 +319,7 @@ bool FixedMachine::run_block(std::uint32_t b)
 {
     const FixedPlan& p = *plan_;
     const FixedPlan::Block& block = p.blocks[b];
-    if (touched_ && block.reads_solved && p.solves_rest && p.correct) {
+    if (touched_ && block.reads_solved && p.correct) {
         solve_rest();
         touched_ = false;
     }
@@ -415,7 +415,7 @@ FixedMachine::Status FixedMachine::moment(bool first)
         if (!again && !turned) break;
         if (round >= kMostRounds) return status_ = Status::unsettled_events;
     }
-    if (touched_ && p.solves_rest && p.correct) solve_rest();
+    if (touched_ && p.correct) solve_rest();
     return status_;
 }
 

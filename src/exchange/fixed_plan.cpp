@@ -80,7 +80,6 @@ public:
         p.outputs = pruned(m_.outputs, output_places());
         p.size = next_;
         prepare_all();
-        look_at_pivots();
         return plan_;
     }
 
@@ -199,13 +198,32 @@ private:
         return matrix;
     }
 
-    void close(FixedPlan::Solve& to, std::string name, Kernel code, const WrittenFactors& factors, std::vector<std::uint32_t> kept = {})
+    // The largest entry of each pivot's row; of one that stands alone, 0: it must only not be zero.
+    std::vector<std::uint32_t> row_sizes(const Matrix& matrix, const WrittenFactors& factors, Kernel& code)
     {
+        EmitOperation emit = into(code);
+        std::vector<std::uint32_t> size(matrix.pattern.n_columns, kNone), count(matrix.pattern.n_columns, 0), list;
+        for (std::int64_t r : matrix.pattern.rows) ++count[static_cast<std::size_t>(r)];
+        for (std::size_t k = 0; k < matrix.places.size(); ++k) {
+            auto r = static_cast<std::size_t>(matrix.pattern.rows[k]);
+            if (count[r] == 1) continue;
+            std::uint32_t here = emit(Op::abs, matrix.places[k], 0);
+            size[r] = size[r] == kNone ? here : emit(Op::max, size[r], here);
+        }
+        for (std::int64_t r : factors.rows) list.push_back(size[static_cast<std::size_t>(r)] == kNone ? constant(0) : size[static_cast<std::size_t>(r)]);
+        return list;
+    }
+
+    void close(FixedPlan::Solve& to, std::string name, Kernel code, const WrittenFactors& factors, std::vector<std::uint32_t> sizes,
+               std::vector<std::uint32_t> kept = {})
+    {
+        to.sizes = std::move(sizes);
         to.program.name = std::move(name);
         to.program.kernels.push_back(std::move(code));
         to.program.results = to.result;
         to.pivots = factors.pivots;
         to.program.results.insert(to.program.results.end(), to.pivots.begin(), to.pivots.end());
+        to.program.results.insert(to.program.results.end(), to.sizes.begin(), to.sizes.end());
         to.program.results.insert(to.program.results.end(), kept.begin(), kept.end());
         to.n_operations = to.program.n_operations();
     }
@@ -220,7 +238,8 @@ private:
         Matrix matrix = iteration_matrix(cj, code, values);
         WrittenFactors factors = factor(matrix, values, code, "a step");
         to.result = write_substitution(factors, f, into(code));
-        close(to, "turn", std::move(code), factors);
+        std::vector<std::uint32_t> sizes = row_sizes(matrix, factors, code);
+        close(to, "turn", std::move(code), factors, std::move(sizes));
     }
 
     // With z' taken as unknowns w beside z, 0 = F(t, z, w) and z' = w, and the method applied to both, a stage is one system for its part k of z:
@@ -256,19 +275,20 @@ private:
         };
         std::vector<std::uint32_t> b = right(code, f, nullptr);
         p.turn.result = write_substitution(factors, b, emit);
+        std::vector<std::uint32_t> sizes = row_sizes(matrix, factors, code);
         std::vector<std::uint32_t> kept = factors.places();
         for (std::size_t k = 0; k < m_.pattern.n_entries(); ++k) {
             if (m_.by_z[k] != kNoNode) kept.push_back(m_.by_z[k]);
             if (m_.by_rate[k] != kNoNode) kept.push_back(m_.by_rate[k]);
         }
-        close(p.turn, "turn", std::move(code), factors, std::move(kept));
+        close(p.turn, "turn", std::move(code), factors, std::move(sizes), std::move(kept));
 
         std::vector<std::uint32_t> g = residuals(p.second.program);
         Kernel behind;
         std::vector<std::uint32_t> b2 = right(behind, g, &p.turn.result);
         p.second.result = write_substitution(factors, b2, into(behind));
         WrittenFactors none;
-        close(p.second, "second_stage", std::move(behind), none);
+        close(p.second, "second_stage", std::move(behind), none, {});
     }
 
     // What is no state, from the states: rates of states, the other members of z themselves.
@@ -295,7 +315,8 @@ private:
         Kernel code;
         WrittenFactors factors = factor(matrix, values, code, "what is no state");
         p.rest.result = write_substitution(factors, f, into(code));
-        close(p.rest, "rest", std::move(code), factors);
+        std::vector<std::uint32_t> sizes = row_sizes(matrix, factors, code);
+        close(p.rest, "rest", std::move(code), factors, std::move(sizes));
         p.solves_rest = true;
     }
 
@@ -454,7 +475,8 @@ private:
         try {
             WrittenFactors factors = factor(matrix, values, code, "the start");
             to.result = write_substitution(factors, right, into(code));
-            close(to, "start", std::move(code), factors);
+            std::vector<std::uint32_t> sizes = row_sizes(matrix, factors, code);
+            close(to, "start", std::move(code), factors, std::move(sizes));
         } catch (const NumericFailure&) {
             to = {};  // as above
         }
@@ -478,19 +500,6 @@ private:
             prepare(*program, callables);
         for (ParameterValues& v : p.parameters) prepare(v.program, callables);
         for (FixedPlan::Block& b : p.blocks) prepare(b.program, callables);
-    }
-
-    // A pivot is bad where it is so much smaller than at the start that hardly a digit of it can be right.
-    void look_at_pivots()
-    {
-        constexpr double kLeast = 1e-12;
-        FixedPlan& p = *plan_;
-        std::vector<double> memory = begin_memory(p), scratch;
-        for (FixedPlan::Solve* solve : {&p.turn, &p.rest, &p.start}) {
-            if (solve->result.empty()) continue;
-            execute(solve->program, Evaluator::plain, memory, scratch);
-            for (std::uint32_t place : solve->pivots) solve->least.push_back(std::isfinite(memory[place]) ? kLeast * std::abs(memory[place]) : 0);
-        }
     }
 
     Evaluation& e_;

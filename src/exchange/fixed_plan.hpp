@@ -34,6 +34,7 @@ struct FixedPlanRequest {
 
 struct FixedPlan {
     static constexpr std::uint32_t kNone = 0xffffffffu;
+    static constexpr double kLeastPivot = 1e-14;
 
     std::shared_ptr<const CompiledModel> model;
     FixedPlanRequest request;
@@ -58,7 +59,7 @@ struct FixedPlan {
         Program program;
         std::vector<std::uint32_t> result;  ///< per unknown: where its correction lies
         std::vector<std::uint32_t> pivots;
-        std::vector<double> least;  ///< of each pivot: below, it is counted as bad
+        std::vector<std::uint32_t> sizes;  ///< of each pivot: where the largest entry of its row lies; a pivot below kLeastPivot of it is counted as bad
         std::size_t n_operations = 0;
     };
     Solve turn;    ///< implicit methods: what z loses (of rosenbrock: what its first stage adds)
