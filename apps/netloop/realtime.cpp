@@ -82,13 +82,6 @@ int run_export(const Export& o)
     netloop::CompileRequest request = plain;
     request.from_outside = o.inputs;
     netloop::CompiledSystem system = netloop::compile(library, request);
-    netloop::ExportCRequest wanted;
-    wanted.options = o.step.made();
-    wanted.name = o.name;
-    wanted.inputs = o.inputs;
-    wanted.outputs = o.outputs;
-    wanted.folder = o.out;
-    wanted.single = o.single;
     // an input that was taken from a controller begins with what the controller gives at the start
     std::vector<std::pair<std::string, double>> begin;
     if (!o.inputs.empty()) {
@@ -102,9 +95,26 @@ int run_export(const Export& o)
             }
         }
     }
-    wanted.prepare = [&](netloop::Run& run) {
+    auto prepare = [&](netloop::Run& run) {
         for (const auto& [path, si] : begin) run.set(system.input(path), si);
     };
+    if (o.as == "fmi2") {
+        if (o.single || o.check) throw netloop::UsageError("--float and --check go with --as c");
+        netloop::ExportFmuReport made = netloop::export_fmu(
+            system, {.options = o.step.made(), .name = o.name, .inputs = o.inputs, .outputs = o.outputs, .file = o.out, .prepare = prepare});
+        show("{}\n{}: {} variables, {} states, {} event indicators; {}co-simulation in steps of {}; {}\n", made.file, made.name, made.variables, made.states,
+             made.indicators, made.model_exchange ? "model exchange and " : "", o.step.step, made.binary ? "sources and binary" : "sources");
+        for (const std::string& note : made.notes) tell("note: {}\n", note);
+        return 0;
+    }
+    netloop::ExportCRequest wanted;
+    wanted.options = o.step.made();
+    wanted.name = o.name;
+    wanted.inputs = o.inputs;
+    wanted.outputs = o.outputs;
+    wanted.folder = o.out;
+    wanted.single = o.single;
+    wanted.prepare = prepare;
     netloop::ExportReport report = netloop::export_c(system, wanted);
     for (const std::string& file : report.files) show("{}\n", file);
     show("{}: {} inputs, {} outputs; about {} bytes a machine; {} operations a step, {} more at most at a moment\n", report.name, wanted.inputs.size(),
@@ -136,13 +146,13 @@ Command add_realtime(CLI::App& program)
 Command add_export(CLI::App& program)
 {
     auto o = std::make_shared<Export>();
-    CLI::App* app = program.add_subcommand("export", "Write a machine in fixed steps as C that needs nothing of Net Loop");
+    CLI::App* app = program.add_subcommand("export", "Write a machine as C that needs nothing of Net Loop, or as a unit of the open standard FMI");
     add_point_options(*app, o->point);
-    app->add_option("--as", o->as, "c: C99 source")->check(CLI::IsMember({"c"}));
+    app->add_option("--as", o->as, "c: C99 source (the default); fmi2: a unit of the open standard FMI 2.0")->check(CLI::IsMember({"c", "fmi2"}));
     add_step_options(*app, o->step);
     app->add_option("--input", o->inputs, "an input of the system, or of a part, which is then given from outside")->allow_extra_args(false);
     app->add_option("--output", o->outputs, "a quantity that is asked of the machine")->allow_extra_args(false)->required();
-    app->add_option("--out", o->out, "the folder to write to")->required();
+    app->add_option("--out", o->out, "the folder to write to; of fmi2 the file, NAME.fmu")->required();
     app->add_option("--name", o->name, "in front of all names in C (default: the system's name)");
     app->add_flag("--float", o->single, "numbers in single precision");
     app->add_flag("--check", o->check, "compile it with this machine's C compiler (CC, else cc), run it, and compare with the run here");

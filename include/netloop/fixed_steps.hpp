@@ -156,7 +156,27 @@ struct ExportCheck {
     /// "bit for bit equal over 60,000 steps".
     std::string text() const;
 };
-/// `request` as it was exported; `stop` in s. Warnings of the compiler are errors. Throws RecordingError if the folder does not hold what was exported.
+/// `request` as it was exported; `stop` in s. Throws RecordingError if the folder does not hold what was exported.
 ExportCheck check_export_c(const CompiledSystem& system, const ExportCRequest& request, double stop);
+
+/// What a unit of the open standard FMI 2.0 is made of.
+struct ExportFmuRequest {
+    FixedStepOptions options{};           ///< of co-simulation; what is no state is always solved anew behind an event
+    std::string name{};                   ///< a C identifier: of the files inside and in front of names; empty: made of the system's
+    std::vector<std::string> inputs{};    ///< paths; empty: all inputs of the system
+    std::vector<std::string> outputs{};   ///< paths, or patterns such as pump.*; at least one
+    std::string file{};                   ///< .fmu
+    std::function<void(Run&)> prepare{};  ///< values of params and inputs that are exported as they are
+};
+
+/// Writes one unit for model exchange and co-simulation: the description, the C sources, and the binary for this machine, made by its C compiler (CC, else cc).
+/// Without a compiler it has sources alone, which `notes` tell. Model exchange is left out of a system with delays. Throws as export_c() does.
+struct ExportFmuReport {
+    std::string file, name;
+    std::size_t variables = 0, states = 0, indicators = 0;
+    bool binary = false, model_exchange = true;
+    std::vector<std::string> notes;
+};
+ExportFmuReport export_fmu(const CompiledSystem& system, const ExportFmuRequest& request);
 
 }  // namespace netloop

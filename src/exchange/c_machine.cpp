@@ -203,12 +203,36 @@ int @_find(const @_column* columns, int n, const char* name);
         return out + "\n#endif\n";
     }
 
+    std::size_t n_continuous() const { return static_cast<std::size_t>(std::count(p_.is_state.begin(), p_.is_state.end(), 1)); }
+    std::size_t n_indicators() const
+    {
+        std::size_t n = 0;
+        for (const FixedPlan::Condition& c : p_.condition) n += c.kind == Condition::Kind::whole ? 2 : 1;
+        return n;
+    }
+
     std::string derivatives_header() const
     {
-        return fill(R"(
-/* For those who integrate themselves: what is no state is solved from the states until it stands, in at most 30 turns; -1 if it does not. */
+        return fill(fmt::format(R"(
+/* For those who integrate themselves. States: {0} of them, in the order of @_states. */
+#define @_N_CONTINUOUS {0}
+#define @_N_INDICATORS {1}
+extern const @_column @_states[];
+REAL @_param(const @* s, int param);
+void @_put_time(@* s, double t);
+void @_put_states(@* s, const REAL* x);
+void @_get_states(const @* s, REAL* x);
+/* What is no state is solved from the states until it stands, in at most 30 turns; -1 if it does not. Then @_look and @_get_rates tell what follows. */
 int @_solve(@* s);
-)");
+void @_get_rates(const @* s, REAL* x);
+/* Values whose change of sign is an event. */
+void @_get_indicators(@* s, REAL* g);
+/* An event at the present time. Returns one of the codes above. */
+int @_happen(@* s);
+/* When something is known to happen next; above 1e300: nothing is. */
+double @_next(const @* s);
+)",
+                                n_continuous(), n_indicators()));
     }
 
     std::string columns(const char* what, const std::vector<Column>& list) const
@@ -809,25 +833,97 @@ static void @_remember(@* s)
 
     std::string derivatives() const
     {
-        return fill(fmt::format(R"(
+        std::vector<Column> list;
+        std::vector<std::uint32_t> number_of_state;
+        for (std::uint32_t i = 0; i < m_.n(); ++i) {
+            if (p_.is_state[i] == 0) continue;
+            number_of_state.push_back(i);
+            const FlatQuantity& q = m_.form.flat().quantities[m_.form.z[i].variable.quantity];
+            list.push_back({m_.form.z_name(i), "", q.doc, 1, 0, p_.z[i]});
+        }
+        std::vector<double> usual;
+        for (const ZEntry& z : m_.form.z) usual.push_back(z.usual);
+        std::string out = "\n" + columns("states", list) + this->list("unsigned", "state_at", number_of_state) + this->list(real_.c_str(), "usual", usual);
+        std::string indicators;
+        std::size_t k = 0;
+        for (const FixedPlan::Condition& c : p_.condition) {
+            if (c.kind == Condition::Kind::whole) {
+                indicators += fill(fmt::format("    g[{}] = s->m[{}] - s->m[@_MODE + {}];\n    g[{}] = s->m[@_MODE + {}] + 1 - s->m[{}];\n", k, at(c.value),
+                                               c.number, k + 1, c.number, at(c.value)));
+                k += 2;
+            } else {
+                indicators += fmt::format("    g[{}] = s->m[{}];\n", k++, at(c.value));
+            }
+        }
+        if (!p_.condition.empty()) indicators = fill("    @_conditions(s->m);\n") + indicators;
+        return out + fill(fmt::format(R"(
+REAL @_param(const @* s, int param)
+{{
+    return s->m[@_P + param];
+}}
+
+void @_put_time(@* s, double t)
+{{
+    @_set_time(s, t);
+}}
+
+void @_put_states(@* s, const REAL* x)
+{{
+    int k;
+    for (k = 0; k < {1}; ++k) s->m[@_Z + @_state_at[k]] = x[k];
+}}
+
+void @_get_states(const @* s, REAL* x)
+{{
+    int k;
+    for (k = 0; k < {1}; ++k) x[k] = s->m[@_Z + @_state_at[k]];
+}}
+
+void @_get_rates(const @* s, REAL* x)
+{{
+    int k;
+    for (k = 0; k < {1}; ++k) x[k] = s->m[@_W + @_state_at[k]];
+}}
+
 int @_solve(@* s)
 {{
     int turn, i;
+    @_take_inputs(s);
     for (turn = 0; turn < 30; ++turn) {{
         int settled = 1;
         @_rest_solve(s);
-        for (i = 0; i < {}; ++i) {{
+        for (i = 0; i < {0}; ++i) {{
             const REAL x = s->m[@_rest_result[i]];
             REAL* value = @_is_state[i] ? &s->m[@_W + i] : &s->m[@_Z + i];
             *value -= x;
-            if (!(fabsFN(x) <= (REAL)1e-12 * (fabsFN(*value) + (REAL)1e-9))) settled = 0;
+            if (!(fabsFN(x) <= (REAL)1e-9 * (fabsFN(*value) + @_usual[i]))) settled = 0;
         }}
         if (settled) return 0;
     }}
     return -1;
 }}
+
+void @_get_indicators(@* s, REAL* g)
+{{
+{2}    (void)s;
+    (void)g;
+}}
+
+int @_happen(@* s)
+{{
+    return @_moment(s, 0);
+}}
+
+double @_next(const @* s)
+{{
+    double next = 1.7976931348623157e308;
+    int k;
+    for (k = 0; k < {3}; ++k)
+        if (s->next[k] < next) next = s->next[k];
+    return next;
+}}
 )",
-                                m_.n()));
+                                      m_.n(), number_of_state.size(), indicators, p_.every.size()));
     }
 
     const FixedPlan& p_;

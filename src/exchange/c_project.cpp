@@ -5,6 +5,7 @@
 
 #include <algorithm>
 #include <cctype>
+#include <set>
 
 namespace netloop {
 namespace {
@@ -260,7 +261,20 @@ std::string c_identifier(const std::string& name)
         if (std::isupper(c) != 0 && k > 0 && std::islower(static_cast<unsigned char>(name[k - 1])) != 0) out += '_';
         out += std::isalnum(c) != 0 ? static_cast<char>(std::tolower(c)) : '_';
     }
-    return out.empty() || std::isdigit(static_cast<unsigned char>(out[0])) != 0 ? "m_" + out : out;
+    if (out.empty() || std::isdigit(static_cast<unsigned char>(out[0])) != 0) out = "m_" + out;
+    return is_taken_in_c(out) ? out + "_machine" : out;
+}
+
+bool is_taken_in_c(const std::string& name)
+{
+    // keywords of C99, and names that the written code uses itself
+    static const std::set<std::string> kTaken{"auto",     "break",  "case",     "char",   "const",   "continue", "default", "do",     "double",  "else",
+                                              "enum",     "extern", "float",    "for",    "goto",    "if",       "inline",  "int",    "long",    "register",
+                                              "restrict", "return", "short",    "signed", "sizeof",  "static",   "struct",  "switch", "typedef", "union",
+                                              "unsigned", "void",   "volatile", "while",  "main",    "unit",     "kept",    "tell",   "refuse",  "settle",
+                                              "look",     "get",    "set",      "state",  "nominal", "settable", "broken",  "allowed"};
+    constexpr std::size_t kShortest = 3;  // shorter ones are names of arguments
+    return name.size() < kShortest || kTaken.contains(name);
 }
 
 CProject write_c_project(const FixedPlan& plan, const CMachineOptions& options, const std::string& title, double stop)

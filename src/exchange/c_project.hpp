@@ -23,5 +23,7 @@ CProject write_c_project(const FixedPlan& plan, const CMachineOptions& options, 
 
 /// A C identifier made of a name: BasculeBridge -> bascule_bridge.
 std::string c_identifier(const std::string& name);
+/// Whether the written code uses a name for something else.
+bool is_taken_in_c(const std::string& name);
 
 }  // namespace netloop

@@ -74,7 +74,7 @@ public:
         take_links();
         if (implicit) make_turn(1 / p.request.step);
         if (p.request.method == FixedMethod::rosenbrock) make_stages();
-        if (p.correct) make_rest();
+        if (p.correct || p.request.rest) make_rest();
         take_events();
         make_start();
         p.outputs = pruned(m_.outputs, output_places());

@@ -28,6 +28,7 @@ struct FixedPlanRequest {
     double step = 1e-3;    ///< s
     int turns = 0;         ///< of Newton's iteration; 0: 1 of linear_euler, 3 of implicit_euler, 2 for what is no state in the other methods
     bool correct = false;  ///< what is no state is solved anew behind an event; always so with euler, rk4 and rosenbrock
+    bool rest = false;     ///< what is no state can be solved from the states, whatever the method
     std::vector<ParameterId> inputs;
     std::vector<std::uint32_t> outputs;  ///< into SolverForm::outputs
 };

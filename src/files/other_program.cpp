@@ -61,9 +61,12 @@ int run_program(const std::string& program, const std::vector<std::string>& argu
 std::string first_words(const std::string& file)
 {
     std::ifstream in(file);
-    for (std::string line; std::getline(in, line);)
-        if (line.find_first_not_of(" \t^") != std::string::npos) return line;
-    return {};
+    std::string first;
+    for (std::string line; std::getline(in, line);) {
+        if (line.find("error:") != std::string::npos) return line;
+        if (first.empty() && line.find_first_not_of(" \t^") != std::string::npos) first = line;
+    }
+    return first;
 }
 
 }  // namespace netloop

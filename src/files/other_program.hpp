@@ -31,7 +31,7 @@ struct ProgramFiles {
 /// Runs a program, which is looked for along PATH, and waits for its end. Its exit code; 127 if there is no such program, 126 if a signal ended it.
 int run_program(const std::string& program, const std::vector<std::string>& arguments, const ProgramFiles& files);
 
-/// The first line of a file that says anything; empty if there is none.
+/// The first line of a file that tells of an error, else the first that says anything; empty if there is none.
 std::string first_words(const std::string& file);
 
 }  // namespace netloop

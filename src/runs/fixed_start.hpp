@@ -18,7 +18,9 @@ struct FixedStepStart {
     FixedStepStart(const CompiledSystem& system, const std::function<void(Run&)>& prepare);
 
     /// A plan from that start. Throws UsageError for paths and methods that there are not, RunError.
-    std::shared_ptr<const FixedPlan> plan(const FixedStepOptions& options, const std::vector<ParameterId>& inputs, const std::vector<std::uint32_t>& outputs);
+    /// `rest`: see FixedPlanRequest.
+    std::shared_ptr<const FixedPlan> plan(const FixedStepOptions& options, const std::vector<ParameterId>& inputs, const std::vector<std::uint32_t>& outputs,
+                                          bool rest = false);
     Run::Data& data() { return *run.data_; }
     static Run::Data& data(Run& run) { return *run.data_; }
     const CompiledModel& model() const { return evaluation->model(); }
@@ -29,6 +31,10 @@ struct FixedStepStart {
     std::unique_ptr<Evaluation> evaluation;  ///< at that start
 };
 
+/// The inputs that are exported: those asked for, else all of the system.
+std::vector<std::string> exported_inputs(const CompiledSystem& system, const std::vector<std::string>& asked);
+/// A C identifier: the one asked for, else made of the system's name. Throws UsageError.
+std::string exported_name(const CompiledSystem& system, const std::string& asked);
 FixedMethod fixed_method_named(const std::string& name);
 std::vector<ParameterId> inputs_named(const CompiledSystemData& system, const std::vector<std::string>& paths);
 /// Patterns such as pump.* replaced by what fits them. Throws UsageError for one that nothing fits.

@@ -62,7 +62,10 @@ TEST_CASE("every shipped form of model, every method: bit for bit what runs here
             nl::CompiledSystem system = nl::compile(library, compile);
             double step = is_explicit ? c.step / 100 : c.step, stop = is_explicit ? c.stop / 100 : c.stop;
             nl::ExportCRequest r = request(scratch / "c", method, step);
-            nl::export_c(system, r);
+            nl::ExportReport report = nl::export_c(system, r);
+            CHECK_MESSAGE(
+                test::shell("cd " + (scratch / "c") + " && gcc -std=c99 -Wall -Wextra -pedantic -Werror -fsyntax-only main.c " + report.name + ".c").code == 0,
+                c.file, " ", method);
             nl::ExportCheck check = nl::check_export_c(system, r, stop);
             CAPTURE(c.file);
             CAPTURE(method);
