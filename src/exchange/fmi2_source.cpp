@@ -277,33 +277,40 @@ static int input_number(fmi2ValueReference r)
     return -1;
 }
 
-static int get(unit* u, fmi2ValueReference r, double* value)
+/* A reference as a number; -1 for one beyond all. */
+static int place(fmi2ValueReference r)
 {
-    if ((long)r >= END) return 0;
-    if ((long)r < OUTPUTS) {
-        *value = u->begun && u->machine.given[r] == 0 ? @_param(&u->machine, (int)r) : u->machine.given_value[r];
-    } else if ((long)r < STATES) {
-        *value = @_get(&u->machine, (int)(r - OUTPUTS));
+    return r < END ? (int)r : -1;
+}
+
+static int get(unit* u, fmi2ValueReference reference, double* value)
+{
+    const int r = place(reference);
+    if (r < 0) return 0;
+    if (r < OUTPUTS) {
+        *value = u->begun && u->machine.given[r] == 0 ? @_param(&u->machine, r) : u->machine.given_value[r];
+    } else if (r < STATES) {
+        *value = @_get(&u->machine, r - OUTPUTS);
     } else {
         double all[@_N_CONTINUOUS + 1];
-        if ((long)r < RATES)
+        if (r < RATES)
             @_get_states(&u->machine, all);
         else
             @_get_rates(&u->machine, all);
-        *value = all[(long)r < RATES ? r - STATES : r - RATES];
+        *value = all[r < RATES ? r - STATES : r - RATES];
     }
     return 1;
 }
 
-static int set(unit* u, fmi2ValueReference r, double value)
+static int set(unit* u, fmi2ValueReference reference, double value)
 {
-    const int input = input_number(r);
-    if ((long)r >= OUTPUTS) return 0;
+    const int r = place(reference), input = input_number(reference);
+    if (r < 0 || r >= OUTPUTS) return 0;
     if (value != value) return 0;
     if (u->state & (INSTANTIATED | INITIALIZATION)) {
         if (!settable[r]) return 0;
         if (u->machine.given_value[r] == value && u->machine.given[r]) return 1;
-        @_set(&u->machine, (int)r, value);
+        @_set(&u->machine, r, value);
         u->begun = 0;
         u->stale = u->unseen = 1;
         return 1;

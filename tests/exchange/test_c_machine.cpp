@@ -190,6 +190,34 @@ TEST_CASE("float: not equal, and by how much is told")
     CHECK(check.share < 1e-3);
 }
 
+TEST_CASE("another processor: AArch64 gives the same bits")
+{
+    if (test::shell("which aarch64-linux-gnu-gcc qemu-aarch64").code != 0) {
+        MESSAGE("skipped: gcc-aarch64-linux-gnu and qemu-user are not installed");
+        return;
+    }
+    struct Case {
+        const char *file, *method, *stop, *every;
+    };
+    for (const Case& c : {Case{"bascule/bridge.loop", "rosenbrock", "3", "10"}, Case{"mechanisms/gangway.loop", "linear-euler", "4", "10"},
+                          Case{"gas/heat_pump.loop", "linear-euler", "40", "100"}}) {
+        CAPTURE(c.file);
+        test::Scratch scratch;
+        nl::Library library = nl::Library::standard();
+        library.load_file(test::source_path(std::string("examples/") + c.file));
+        bool pump = std::string(c.file) == "gas/heat_pump.loop";
+        nl::CompileRequest compile;
+        if (pump) compile.scenario = "frost";
+        nl::ExportCRequest r = request(scratch / "c", c.method, pump ? 1e-1 : 1e-3);
+        r.name = "machine";
+        nl::export_c(nl::compile(library, compile), r);
+        std::string flags = " -O2 -std=c99 -ffp-contract=off main.c machine.c -lm ",
+                    run = std::string(" --exact --stop ") + c.stop + " --every " + c.every + " --out ";
+        REQUIRE(test::shell("cd " + (scratch / "c") + " && gcc" + flags + "-o native && aarch64-linux-gnu-gcc -static" + flags + "-o other").code == 0);
+        CHECK(test::shell("cd " + (scratch / "c") + " && ./native" + run + "n.csv && qemu-aarch64 ./other" + run + "a.csv && cmp n.csv a.csv").code == 0);
+    }
+}
+
 TEST_CASE("nothing that is not ours is written over")
 {
     test::Scratch scratch;
