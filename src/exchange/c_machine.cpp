@@ -514,6 +514,13 @@ int @_find(const @_column* columns, int n, const char* name)
         }
         for (const FixedPlan::Block::Setting& s : block.settings) {
             std::string when = s.when == kNone ? "1" : fmt::format("m[{}] != 0", at(s.when));
+            if (s.target != kNone) {
+                out += fill(fmt::format("    if (({}) && m[{}] != m[{}]) {{\n        const REAL missing = m[{}] - m[{}];\n", when, at(s.value), at(s.target),
+                                        at(s.value), at(s.target)));
+                for (const auto& [state, share] : s.shares) out += fill(fmt::format("        m[@_Z + {}] += (REAL){} * missing;\n", state, number(share)));
+                out += "        any = 1, s->touched = 1;\n    }\n";
+                continue;
+            }
             std::string to = s.memory != kNone ? fill(fmt::format("m[@_MEMORY + {}]", s.memory)) : fill(fmt::format("m[@_Z + {}]", s.state));
             std::string value = s.memory != kNone || s.sign > 0 ? fmt::format("m[{}]", at(s.value)) : fmt::format("-m[{}]", at(s.value));
             out += fmt::format("    if (({}) && {} != {}) {} = {}, any = 1, s->touched = 1;\n", when, to, value, to, value);

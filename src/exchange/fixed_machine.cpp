@@ -339,6 +339,13 @@ bool FixedMachine::run_block(std::uint32_t b)
     bool any = false;
     for (const FixedPlan::Block::Setting& s : block.settings) {
         if (s.when != FixedPlan::kNone && memory_[s.when] == 0) continue;
+        if (s.target != FixedPlan::kNone) {
+            double missing = memory_[s.value] - memory_[s.target];
+            if (missing == 0) continue;
+            for (const auto& [state, share] : s.shares) *at(p.model->layout.z + state) += share * missing;
+            any = touched_ = true;
+            continue;
+        }
         double& to = s.memory != FixedPlan::kNone ? *at(p.model->layout.memories + s.memory) : *at(p.model->layout.z + s.state);
         double value = s.memory != FixedPlan::kNone ? memory_[s.value] : s.sign * memory_[s.value];
         if (to == value) continue;

@@ -41,10 +41,94 @@ struct Matrix {
     }
 };
 
+// What a value is of states, where it is a sum of them with factors that params give: the factors by state, and the rest. Nothing of states alone gives an
+// empty sum.
+class StateSum {
+public:
+    StateSum(const Evaluation& e, NodeId root) : e_(e)
+    {
+        const Graph& g = e.model().form.reduced.system.graph();
+        for (NodeId id : g.reachable({root})) terms_[id] = term(g, id);
+        good_ = terms_.at(root).good;
+        factors_ = terms_.at(root).factors;
+    }
+    bool good() const { return good_ && !factors_.empty(); }
+    const std::map<std::uint32_t, double>& factors() const { return factors_; }
+
+private:
+    struct Term {
+        bool good = false;
+        double value = 0;  ///< without states
+        std::map<std::uint32_t, double> factors;
+    };
+    Term term(const Graph& g, NodeId id)
+    {
+        const Node& n = g[id];
+        Term t;
+        t.good = true;
+        auto sum = [&](const Term& a, double x, const Term& b, double y) {
+            t.good = a.good && b.good;
+            t.value = x * a.value + y * b.value;
+            for (const auto& [state, f] : a.factors) t.factors[state] += x * f;
+            for (const auto& [state, f] : b.factors) t.factors[state] += y * f;
+        };
+        switch (n.op) {
+            case Op::constant:
+                t.value = g.value(id);
+                return t;
+            case Op::parameter:
+                t.value = e_.parameter(n.a);
+                return t;
+            case Op::unknown:
+                t.good = e_.is_state(n.a);
+                t.factors[n.a] = 1;
+                return t;
+            case Op::add:
+                sum(terms_.at(n.a), 1, terms_.at(n.b), 1);
+                return t;
+            case Op::sub:
+                sum(terms_.at(n.a), 1, terms_.at(n.b), -1);
+                return t;
+            case Op::neg:
+                sum(terms_.at(n.a), -1, {true, 0, {}}, 0);
+                return t;
+            case Op::mul: {
+                const Term &a = terms_.at(n.a), &b = terms_.at(n.b);
+                if (a.factors.empty())
+                    sum(b, a.value, {a.good, 0, {}}, 0);
+                else
+                    sum(a, b.value, {b.good && b.factors.empty(), 0, {}}, 0);
+                return t;
+            }
+            case Op::div: {
+                const Term &a = terms_.at(n.a), &b = terms_.at(n.b);
+                sum(a, 1 / b.value, {b.good && b.factors.empty() && b.value != 0, 0, {}}, 0);
+                return t;
+            }
+            default:
+                t.good = false;
+                return t;
+        }
+    }
+
+    const Evaluation& e_;
+    std::map<NodeId, Term> terms_;
+    bool good_ = false;
+    std::map<std::uint32_t, double> factors_;
+};
+
 class PlanMaker {
 public:
-    PlanMaker(Evaluation& e, const State& begun, const std::vector<TakenRow>& taken, const FixedPlanRequest& request, const SourceSet& sources)
-        : e_(e), m_(e.model()), begun_(begun), taken_(taken), sources_(sources), plan_(std::make_shared<FixedPlan>()), n_(static_cast<std::uint32_t>(m_.n()))
+    PlanMaker(Evaluation& e, const State& begun, const std::vector<TakenRow>& taken, const FixedPlanRequest& request, const SourceSet& sources,
+              const std::vector<SampledJacobian>& samples)
+        : e_(e),
+          samples_(samples),
+          m_(e.model()),
+          begun_(begun),
+          taken_(taken),
+          sources_(sources),
+          plan_(std::make_shared<FixedPlan>()),
+          n_(static_cast<std::uint32_t>(m_.n()))
     {
         plan_->model = e.shared_model();
         plan_->request = request;
@@ -53,7 +137,7 @@ public:
     std::shared_ptr<const FixedPlan> make()
     {
         FixedPlan& p = *plan_;
-        std::vector<std::string> hinders = hindrances(m_, sources_);
+        std::vector<std::string> hinders = hindrances(e_, sources_);
         if (!hinders.empty())
             throw NumericFailure("fixed-step", fmt::format("this model cannot go on in fixed steps of bounded work\n      {}", fmt::join(hinders, "\n      ")));
         if (!(p.request.step > 0) || !std::isfinite(p.request.step))
@@ -158,27 +242,81 @@ private:
         append(to, pruned(m_.jacobian, wanted));
     }
 
-    // A numeric matrix of the same pattern settles the order of elimination.
-    WrittenFactors factor(const Matrix& matrix, const std::vector<double>& values, Kernel& code, const char* what)
+    // How well an order of elimination does for a matrix: its smallest pivot, of the largest entry of the pivot's row. 0: not at all.
+    static double quality(const SparsePattern& pattern, const std::vector<double>& values, const std::vector<std::int64_t>& rows,
+                          const std::vector<std::int64_t>& columns)
+    {
+        std::vector<double> memory = values, size(pattern.n_columns, 0.0);
+        std::vector<std::uint32_t> entries(values.size());
+        for (std::uint32_t k = 0; k < entries.size(); ++k) {
+            entries[k] = k;
+            double& largest = size[static_cast<std::size_t>(pattern.rows[k])];
+            largest = std::max(largest, std::abs(values[k]));
+        }
+        auto one = static_cast<std::uint32_t>(memory.size());
+        memory.push_back(1);
+        WrittenFactors f;
+        EmitOperation emit = [&memory](Op op, std::uint32_t x, std::uint32_t y) {
+            double u = memory[x], v = memory[y];
+            memory.push_back(op == Op::sub ? u - v : op == Op::mul ? u * v : op == Op::div ? u / v : -u);
+            return static_cast<std::uint32_t>(memory.size() - 1);
+        };
+        if (!write_factorisation(pattern, entries, rows, columns, one, kMostOperations, emit, f)) return 0;
+        double least = HUGE_VAL;
+        for (std::size_t k = 0; k < f.pivots.size(); ++k) {
+            double share = std::abs(memory[f.pivots[k]]) / size[static_cast<std::size_t>(rows[k])];
+            if (!(share > 0) || !std::isfinite(share)) return 0;
+            least = std::min(least, share);
+        }
+        return least;
+    }
+
+    // Numeric matrices of the same pattern settle the order of elimination: of the orders that suit one of them best, that which does best for the one it suits
+    // least.
+    WrittenFactors factor(const Matrix& matrix, const std::vector<std::vector<double>>& values, Kernel& code, const char* what)
     {
         WrittenFactors made;
         if (matrix.pattern.n_columns == 0) return made;  // everything is explicit
-        SparseLU lu(matrix.pattern);
         std::vector<std::int64_t> rows, columns;
-        bool good = std::all_of(values.begin(), values.end(), [](double v) { return std::isfinite(v); });
-        if (!good || !lu.factor(values) || !lu.order(rows, columns))
+        double best = -1;
+        for (const std::vector<double>& of : values) {
+            if (!std::all_of(of.begin(), of.end(), [](double v) { return std::isfinite(v); })) continue;
+            SparseLU lu(matrix.pattern);
+            std::vector<std::int64_t> r, c;
+            if (!lu.factor(of) || !lu.order(r, c)) continue;
+            double worst = HUGE_VAL;
+            for (const std::vector<double>& other : values) worst = std::min(worst, quality(matrix.pattern, other, r, c));
+            if (worst > best) best = worst, rows = r, columns = c;
+        }
+        if (rows.empty())
             throw NumericFailure("fixed-step", fmt::format("the equations of {} cannot be solved at the start: there is no order of elimination", what));
         if (!write_factorisation(matrix.pattern, matrix.places, rows, columns, one_, kMostOperations, into(code), made))
             throw NumericFailure("fixed-step", fmt::format("the elimination of {} takes more than {} operations", what, kMostOperations));
         return made;
     }
 
-    // dF/dz + cj dF/dz' as places and numbers.
-    Matrix iteration_matrix(double cj, Kernel& code, std::vector<double>& values)
+    // The start, and the samples with the links of this choice of states.
+    std::vector<SampledJacobian> points()
     {
-        std::vector<double> z, rates;
+        std::vector<SampledJacobian> all(1);
         e_.at(begun_.time, begun_.z.data(), begun_.rates.data());
-        e_.jacobian(z, rates);
+        e_.jacobian(all[0].by_z, all[0].by_rate);
+        for (const SampledJacobian& s : samples_) {
+            if (s.by_z.size() != all[0].by_z.size()) continue;  // of another system
+            all.push_back(s);
+            for (std::size_t k = 0; k < s.by_z.size(); ++k) {
+                if (m_.by_z[k] == kNoNode) all.back().by_z[k] = link_by_z_[k];
+                if (m_.by_rate[k] == kNoNode) all.back().by_rate[k] = link_by_rate_[k];
+            }
+        }
+        return all;
+    }
+
+    // dF/dz + cj dF/dz' as places and numbers.
+    Matrix iteration_matrix(double cj, Kernel& code, std::vector<std::vector<double>>& values)
+    {
+        std::vector<SampledJacobian> at = points();
+        values.assign(at.size(), {});
         std::uint32_t factor = constant(cj);
         EmitOperation emit = into(code);
         Matrix matrix;
@@ -192,7 +330,7 @@ private:
                     if (of_z != kNoNode) place = emit(Op::add, of_z, place);
                 }
                 matrix.put(static_cast<std::uint32_t>(m_.pattern.rows[k]), c, place);
-                values.push_back(z[k] + cj * rates[k]);
+                for (std::size_t p = 0; p < at.size(); ++p) values[p].push_back(at[p].by_z[k] + cj * at[p].by_rate[k]);
             }
         matrix.close(n_);
         return matrix;
@@ -234,7 +372,7 @@ private:
         std::vector<std::uint32_t> f = residuals(to.program);
         jacobian(to.program, true, true);
         Kernel code;
-        std::vector<double> values;
+        std::vector<std::vector<double>> values;
         Matrix matrix = iteration_matrix(cj, code, values);
         WrittenFactors factors = factor(matrix, values, code, "a step");
         to.result = write_substitution(factors, f, into(code));
@@ -256,7 +394,7 @@ private:
         jacobian(p.turn.program, true, true);
         Kernel code;
         EmitOperation emit = into(code);
-        std::vector<double> values;
+        std::vector<std::vector<double>> values;
         Matrix matrix = iteration_matrix(1 / (gamma * p.request.step), code, values);
         WrittenFactors factors = factor(matrix, values, code, "a step");
         auto right = [&](Kernel& to, const std::vector<std::uint32_t>& residual, const std::vector<std::uint32_t>* first) {
@@ -295,9 +433,8 @@ private:
     void make_rest()
     {
         FixedPlan& p = *plan_;
-        std::vector<double> z, rates, values;
-        e_.at(begun_.time, begun_.z.data(), begun_.rates.data());
-        e_.jacobian(z, rates);
+        std::vector<SampledJacobian> at = points();
+        std::vector<std::vector<double>> values(at.size());
         Matrix matrix;
         std::vector<std::uint32_t> wanted;
         for (std::uint32_t c = 0; c < n_; ++c)
@@ -305,7 +442,7 @@ private:
                 std::uint32_t place = p.is_state[c] != 0 ? by_rate(k) : by_z(k);
                 if (place == kNoNode) continue;
                 matrix.put(static_cast<std::uint32_t>(m_.pattern.rows[k]), c, place);
-                values.push_back(p.is_state[c] != 0 ? rates[k] : z[k]);
+                for (std::size_t i = 0; i < at.size(); ++i) values[i].push_back(p.is_state[c] != 0 ? at[i].by_rate[k] : at[i].by_z[k]);
                 bool link = p.is_state[c] != 0 ? link_by_rate_[k] != 0 : link_by_z_[k] != 0;
                 if (!link) wanted.push_back(place);
             }
@@ -350,6 +487,8 @@ private:
                 s.value = of.settings[k].value, s.when = of.settings[k].when;
                 s.memory = from.settings[k].memory == FlatSetting::kNone ? kNone : from.settings[k].memory;
                 s.state = of.settings[k].state, s.sign = of.settings[k].sign;
+                if (s.memory == kNone && (s.state == kNone || p.is_state[s.state] == 0)) demand(from.settings[k], of.settings[k], s);
+                if (s.target != kNone) values.push_back(s.target);
                 block.settings.push_back(s);
                 values.push_back(s.value);
                 if (s.when != kNone) values.push_back(s.when);
@@ -396,6 +535,23 @@ private:
                                      "take a longer step");
             p.delay.push_back({d.memory, d.source, d.time, static_cast<std::uint32_t>(room)});
         }
+    }
+
+    // A sum of states that is set: the nearest states, in their usual sizes; positions stay where speeds can do it.
+    void demand(const FlatSetting& setting, const EventPrograms::Setting& of, FixedPlan::Block::Setting& to)
+    {
+        StateSum sum(e_, setting.target);
+        std::uint32_t highest = 0;
+        for (const auto& [state, factor] : sum.factors()) highest = std::max(highest, m_.form.z[state].variable.order);
+        std::uint32_t least = std::min(setting.order, highest);
+        double size = 0;
+        for (const auto& [state, factor] : sum.factors())
+            if (m_.form.z[state].variable.order >= least) size += factor * factor * m_.form.z[state].usual * m_.form.z[state].usual;
+        to.state = kNone;
+        to.target = of.target;
+        for (const auto& [state, factor] : sum.factors())
+            if (m_.form.z[state].variable.order >= least && factor != 0)
+                to.shares.emplace_back(state, factor * m_.form.z[state].usual * m_.form.z[state].usual / size);
     }
 
     // The start as it was solved, as one square system for z and the rates of its states.
@@ -473,7 +629,7 @@ private:
         append(to.program, pruned(m_.jacobian, from_jacobian));
         Kernel code;
         try {
-            WrittenFactors factors = factor(matrix, values, code, "the start");
+            WrittenFactors factors = factor(matrix, {values}, code, "the start");
             to.result = write_substitution(factors, right, into(code));
             std::vector<std::uint32_t> sizes = row_sizes(matrix, factors, code);
             close(to, "start", std::move(code), factors, std::move(sizes));
@@ -503,6 +659,7 @@ private:
     }
 
     Evaluation& e_;
+    const std::vector<SampledJacobian>& samples_;
     const CompiledModel& m_;
     const State& begun_;
     const std::vector<TakenRow>& taken_;
@@ -549,8 +706,9 @@ std::size_t FixedPlan::n_moment_operations() const
     return sum + (correct && anything ? static_cast<std::size_t>(turns) * rest.n_operations : 0);
 }
 
-std::vector<std::string> hindrances(const CompiledModel& m, const SourceSet& sources)
+std::vector<std::string> hindrances(const Evaluation& e, const SourceSet& sources)
 {
+    const CompiledModel& m = e.model();
     std::vector<std::string> list;
     const FlatModel& flat = m.form.flat();
     if (m.family != nullptr)
@@ -559,7 +717,8 @@ std::vector<std::string> hindrances(const CompiledModel& m, const SourceSet& sou
         const FlatBlock& block = m.form.events.blocks[b];
         for (std::size_t k = 0; k < block.settings.size(); ++k) {
             const EventPrograms::Setting& s = m.events.blocks[b].settings[k];
-            if (block.settings[k].memory != FlatSetting::kNone || s.state != EventPrograms::kNone) continue;
+            if (block.settings[k].memory != FlatSetting::kNone || (s.state != EventPrograms::kNone && e.is_state(s.state))) continue;
+            if (StateSum(e, block.settings[k].target).good()) continue;
             std::string place = place_text(sources, block.origin.span), part = flat.instances[block.origin.instance];
             list.push_back(fmt::format("{}{}{}{}: '{}' sets what is no state, which takes a search for the states that move it", place,
                                        place.empty() ? "" : ": ", part, part.empty() ? "" : ":", block.text));
@@ -569,9 +728,9 @@ std::vector<std::string> hindrances(const CompiledModel& m, const SourceSet& sou
 }
 
 std::shared_ptr<const FixedPlan> make_fixed_plan(Evaluation& evaluation, const State& begun, const std::vector<TakenRow>& taken,
-                                                 const FixedPlanRequest& request, const SourceSet& sources)
+                                                 const FixedPlanRequest& request, const SourceSet& sources, const std::vector<SampledJacobian>& samples)
 {
-    return PlanMaker(evaluation, begun, taken, request, sources).make();
+    return PlanMaker(evaluation, begun, taken, request, sources, samples).make();
 }
 
 }  // namespace netloop

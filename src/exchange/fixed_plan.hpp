@@ -85,6 +85,10 @@ struct FixedPlan {
             std::uint32_t value = kNone, when = kNone;
             std::uint32_t memory = kNone, state = kNone;
             double sign = 1;
+            /// Of what is a sum of states: its present value, and by how much each state moves for each unit that is missing; the nearest states in their usual
+            /// sizes.
+            std::uint32_t target = kNone;
+            std::vector<std::pair<std::uint32_t, double>> shares;
         };
         std::vector<Setting> settings;
         struct Alert {
@@ -132,12 +136,18 @@ struct FixedPlan {
     std::size_t n_step_operations() const, n_moment_operations() const;
 };
 
-/// What the machine in fixed steps cannot do of this model: in words, with part and place where there is one; empty: nothing.
-std::vector<std::string> hindrances(const CompiledModel& model, const SourceSet& sources);
+/// What the machine in fixed steps cannot do of this model: in words, with part and place where there is one; empty: nothing. `evaluation` stands at the start.
+std::vector<std::string> hindrances(const Evaluation& evaluation, const SourceSet& sources);
 
-/// `evaluation` and `begun`: the start as it was settled, before anything happened at it; `taken`: the rows that it was solved from. Throws NumericFailure for
-/// what hindrances() tells, and where an elimination has no order.
+/// dF/dz and dF/dz' along the pattern, at some point of a run of the same system.
+struct SampledJacobian {
+    std::vector<double> by_z, by_rate;
+};
+
+/// `samples`: of the run, so that the order of elimination is one that serves all of it; may be empty. `evaluation` and `begun`: the start as it was settled,
+/// before anything happened at it; `taken`: the rows that it was solved from. Throws NumericFailure for what hindrances() tells, and where an elimination has
+/// no order.
 std::shared_ptr<const FixedPlan> make_fixed_plan(Evaluation& evaluation, const State& begun, const std::vector<TakenRow>& taken,
-                                                 const FixedPlanRequest& request, const SourceSet& sources);
+                                                 const FixedPlanRequest& request, const SourceSet& sources, const std::vector<SampledJacobian>& samples = {});
 
 }  // namespace netloop

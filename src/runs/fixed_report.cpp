@@ -21,6 +21,7 @@ using Difference = FixedStepReport::Difference;
 
 constexpr std::size_t kRows = 1000;            // at which runs are compared
 constexpr std::size_t kMostSteps = 1'000'000;  // of one run that looks for the largest step
+constexpr double kMostOperations = 2e9;        // the same: a second or two
 constexpr double kAway = 3;                    // spans of a state: farther off than this a run is not the same motion any more
 constexpr std::size_t kPoints = 20;            // along the run, of eigenvalues
 
@@ -54,7 +55,7 @@ public:
         if (!stop) throw UsageError("how long the run goes on is not known: its scenario has no stop time");
         r.stop = *stop;
         if (!(r.stop >= r.step)) throw UsageError(fmt::format("a step of {:g} s is longer than the run, which goes to {:g} s", r.step, r.stop));
-        r.cannot = hindrances(start_.model(), start_.data().system->sources);
+        r.cannot = hindrances(*start_.evaluation, start_.data().system->sources);
         take_parts();
         if (!r.cannot.empty()) {
             r.next.push_back(
@@ -216,7 +217,7 @@ private:
         FixedMachine machine(plan);
         FixedStepStatus status = machine.begin();
         auto n = static_cast<std::size_t>(std::floor(end_ / step));
-        n = std::min(n, kMostSteps);
+        n = std::min({n, kMostSteps, static_cast<std::size_t>(kMostOperations / static_cast<double>(1 + plan->n_step_operations()))});
         over = static_cast<double>(n) * step;
         std::size_t every = std::max<std::size_t>(1, n / kRows);
         for (std::size_t k = 1; k <= n && status == FixedStepStatus::good; ++k) {

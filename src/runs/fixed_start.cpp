@@ -4,7 +4,10 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <atomic>
+#include <chrono>
 #include <cmath>
+#include <utility>
 
 #include "exchange/fixed_machine.hpp"
 #include "solve/explain.hpp"
@@ -52,8 +55,40 @@ std::shared_ptr<const FixedPlan> FixedStepStart::plan(const FixedStepOptions& op
     request.outputs = outputs;
     std::shared_ptr<const FixedPlan> made;
     Run::Data& d = data();
-    d.guarded([&] { made = make_fixed_plan(*evaluation, begun, d.simulation->start_report().taken, request, d.system->sources); });
+    if (options.step > 0 && std::isfinite(options.step)) sample(options.step);
+    d.guarded([&] { made = make_fixed_plan(*evaluation, begun, d.simulation->start_report().taken, request, d.system->sources, samples); });
     return made;
+}
+
+// Some points of the run, the first ones close behind the start: what switches there asks for other pivots than the start itself. It goes on for a second of
+// computing at most.
+void FixedStepStart::sample(double step)
+{
+    constexpr std::size_t kPoints = 12;
+    constexpr double kSeconds = 1;
+    if (std::exchange(sampled_, true)) return;
+    Run::Data& d = data();
+    double stop = d.system->stop.value_or(100 * step);
+    auto begin = std::chrono::steady_clock::now();
+    std::atomic<bool> over{false};
+    auto look = [&](double) { over = std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count() > kSeconds; };
+    try {
+        for (std::size_t k = 0; k < kPoints; ++k) {
+            double t = k < 4 ? step * static_cast<double>(1u << (2 * k)) : stop * static_cast<double>(k - 3) / static_cast<double>(kPoints - 3);
+            if (t <= d.simulation->state().time || t > stop) continue;
+            bool goes_on = d.simulation->advance(t, {}, {}, &over, look);
+            State s = d.simulation->state();
+            Evaluation& e = d.simulation->evaluation();
+            if (e.shared_model() != evaluation->shared_model()) break;
+            e.at(s.time, s.z.data(), s.rates.data());
+            SampledJacobian at;
+            e.jacobian(at.by_z, at.by_rate);
+            samples.push_back(std::move(at));
+            if (!goes_on) break;
+        }
+    } catch (const NumericFailure&) {
+        // the points until then will do
+    }
 }
 
 FixedMethod fixed_method_named(const std::string& name)

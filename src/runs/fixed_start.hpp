@@ -29,6 +29,11 @@ struct FixedStepStart {
     State begun;  ///< before anything happens at the start
     std::vector<double> modes, memories;
     std::unique_ptr<Evaluation> evaluation;  ///< at that start
+    std::vector<SampledJacobian> samples;    ///< along the run, taken when the first plan is made
+
+private:
+    void sample(double step);
+    bool sampled_ = false;
 };
 
 /// The inputs that are exported: those asked for, else all of the system.

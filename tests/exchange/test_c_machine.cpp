@@ -38,7 +38,7 @@ const std::string kEverything =
     "system Everything {\n"
     "  var x init 0.5 ; var y init 1.5 ; var w ; memory u = 1 ; x' = (u * twice(y + 1) - x) / (1 s) ; y' = (x - y^3 / 4 + 0.1 * flat(x, y)) / (1 s)\n"
     "  w + 0.1 * map(w, x) = lift(y) + steps(x)\n"
-    "  every 30 ms { u := 1 + 0.1 * sin(y) } ; let late = delay(x, 25 ms)\n}\n";
+    "  var both ; both = x + 2 * y ; when time > 0.5 s { both := 4 }\n  every 30 ms { u := 1 + 0.1 * sin(y) } ; let late = delay(x, 25 ms)\n}\n";
 
 }  // namespace
 
