@@ -517,7 +517,15 @@ int @_find(const @_column* columns, int n, const char* name)
             if (s.target != kNone) {
                 out += fill(fmt::format("    if (({}) && m[{}] != m[{}]) {{\n        const REAL missing = m[{}] - m[{}];\n", when, at(s.value), at(s.target),
                                         at(s.value), at(s.target)));
-                for (const auto& [state, share] : s.shares) out += fill(fmt::format("        m[@_Z + {}] += (REAL){} * missing;\n", state, number(share)));
+                out += fill(fmt::format("        REAL size = 0, weight[{}];\n", s.parts.size()));
+                for (std::size_t k = 0; k < s.parts.size(); ++k)
+                    out +=
+                        fill(fmt::format("        weight[{0}] = fabsFN(m[@_Z + {1}]) > (REAL){2} ? fabsFN(m[@_Z + {1}]) : (REAL){2};\n        weight[{0}] = "
+                                         "(REAL){3} * (weight[{0}] * "
+                                         "weight[{0}]);\n        size += (REAL){3} * weight[{0}];\n",
+                                         k, s.parts[k].state, number(s.parts[k].usual), number(s.parts[k].factor)));
+                for (std::size_t k = 0; k < s.parts.size(); ++k)
+                    out += fill(fmt::format("        m[@_Z + {}] += weight[{}] / size * missing;\n", s.parts[k].state, k));
                 out += "        any = 1, s->touched = 1;\n    }\n";
                 continue;
             }

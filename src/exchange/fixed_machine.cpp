@@ -342,7 +342,13 @@ bool FixedMachine::run_block(std::uint32_t b)
         if (s.target != FixedPlan::kNone) {
             double missing = memory_[s.value] - memory_[s.target];
             if (missing == 0) continue;
-            for (const auto& [state, share] : s.shares) *at(p.model->layout.z + state) += share * missing;
+            double *z = at(p.model->layout.z), size = 0;
+            auto weight = [z](const FixedPlan::Block::Setting::Part& part) {
+                double value = std::fabs(z[part.state]), larger = value > part.usual ? value : part.usual;
+                return part.factor * (larger * larger);
+            };
+            for (const FixedPlan::Block::Setting::Part& part : s.parts) size += part.factor * weight(part);
+            for (const FixedPlan::Block::Setting::Part& part : s.parts) z[part.state] += weight(part) / size * missing;
             any = touched_ = true;
             continue;
         }

@@ -544,14 +544,10 @@ private:
         std::uint32_t highest = 0;
         for (const auto& [state, factor] : sum.factors()) highest = std::max(highest, m_.form.z[state].variable.order);
         std::uint32_t least = std::min(setting.order, highest);
-        double size = 0;
-        for (const auto& [state, factor] : sum.factors())
-            if (m_.form.z[state].variable.order >= least) size += factor * factor * m_.form.z[state].usual * m_.form.z[state].usual;
         to.state = kNone;
         to.target = of.target;
         for (const auto& [state, factor] : sum.factors())
-            if (m_.form.z[state].variable.order >= least && factor != 0)
-                to.shares.emplace_back(state, factor * m_.form.z[state].usual * m_.form.z[state].usual / size);
+            if (m_.form.z[state].variable.order >= least && factor != 0) to.parts.push_back({state, factor, m_.form.z[state].usual});
     }
 
     // The start as it was solved, as one square system for z and the rates of its states.

@@ -85,10 +85,14 @@ struct FixedPlan {
             std::uint32_t value = kNone, when = kNone;
             std::uint32_t memory = kNone, state = kNone;
             double sign = 1;
-            /// Of what is a sum of states: its present value, and by how much each state moves for each unit that is missing; the nearest states in their usual
-            /// sizes.
+            /// Of what is a sum of states: its present value, and its factors. The nearest states are taken, each in the larger of its usual size and its
+            /// value.
             std::uint32_t target = kNone;
-            std::vector<std::pair<std::uint32_t, double>> shares;
+            struct Part {
+                std::uint32_t state = 0;
+                double factor = 0, usual = 1;
+            };
+            std::vector<Part> parts;
         };
         std::vector<Setting> settings;
         struct Alert {
