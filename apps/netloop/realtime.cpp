@@ -117,8 +117,9 @@ int run_export(const Export& o)
     wanted.prepare = prepare;
     netloop::ExportReport report = netloop::export_c(system, wanted);
     for (const std::string& file : report.files) show("{}\n", file);
-    show("{}: {} inputs, {} outputs; about {} bytes a machine; {} operations a step, {} more at most at a moment\n", report.name, wanted.inputs.size(),
-         o.outputs.size(), report.state_bytes, report.step_operations, report.moment_operations);
+    auto several = [](std::size_t n, const char* what) { return fmt::format("{} {}{}", n, what, n == 1 ? "" : "s"); };
+    show("{}: {}, {}; about {} bytes a machine; {} operations a step, {} more at most at a moment\n", report.name, several(report.n_inputs, "input"),
+         several(report.n_outputs, "output"), report.state_bytes, report.step_operations, report.moment_operations);
     if (!o.check) return 0;
     netloop::ExportCheck check = netloop::check_export_c(system, wanted, system.stop().value_or(1000 * wanted.options.step));
     show("{}\n", check.text());

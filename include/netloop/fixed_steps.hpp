@@ -135,6 +135,7 @@ struct ExportCRequest {
 struct ExportReport {
     std::vector<std::string> files;
     std::string name;
+    std::size_t n_inputs = 0, n_outputs = 0;
     std::size_t state_bytes = 0;  ///< of one machine
     std::size_t step_operations = 0, moment_operations = 0;
 };

@@ -15,23 +15,23 @@
 namespace netloop {
 namespace {
 
-constexpr std::uint32_t kNone = FixedPlan::kNone;
+constexpr std::uint32_t kNoPlace = FixedPlan::kNone;
 
-std::string number(double v)
+std::string c_number(double v)
 {
     std::string text = fmt::format("{:.17g}", v);
     return text.find_first_of(".en") == std::string::npos ? text + ".0" : text;
 }
 
 // "120 bar" is told as its unit with what turns SI into it.
-struct Column {
+struct ColumnText {
     std::string name, unit, doc;
     double scale = 1, offset = 0, value = 0;
 };
 
-class Writer {
+class MachineWriter {
 public:
-    Writer(const FixedPlan& plan, const CMachineOptions& options) : p_(plan), m_(*plan.model), o_(options), real_(options.single ? "float" : "double")
+    MachineWriter(const FixedPlan& plan, const CMachineOptions& options) : p_(plan), m_(*plan.model), o_(options), real_(options.single ? "float" : "double")
     {
         suffix_ = options.single ? "f" : "";
     }
@@ -72,11 +72,11 @@ private:
         std::vector<char> stored(p_.size, 0);
         std::fill(stored.begin(), stored.begin() + m_.layout.constants, 1);
         for (const Program* program : programs_) mark_stored(*program, stored);
-        index_.assign(p_.size, kNone);
+        index_.assign(p_.size, kNoPlace);
         for (std::uint32_t place = 0; place < p_.size; ++place)
             if (stored[place] != 0) index_[place] = n_memory_++;
         for (const auto& [place, value] : p_.constants)
-            if (index_[place] != kNone) constants_.emplace_back(index_[place], value);
+            if (index_[place] != kNoPlace) constants_.emplace_back(index_[place], value);
         std::sort(constants_.begin(), constants_.end());
         const auto& tables = m_.callables();
         used_tables_.assign(tables.tables.size(), 0);
@@ -93,9 +93,9 @@ private:
     // A transition sets its sequence alone.
     static bool runs(const FixedPlan::Block& b) { return b.kind != FlatBlock::Kind::transition; }
 
-    std::vector<Column> params() const
+    std::vector<ColumnText> params() const
     {
-        std::vector<Column> list;
+        std::vector<ColumnText> list;
         const FlatModel& flat = m_.form.flat();
         for (std::size_t k = 0; k < flat.parameters.size(); ++k) {
             const FlatParameter& f = flat.parameters[k];
@@ -103,15 +103,15 @@ private:
         }
         return list;
     }
-    std::vector<Column> inputs() const
+    std::vector<ColumnText> inputs() const
     {
-        std::vector<Column> all = params(), list;
+        std::vector<ColumnText> all = params(), list;
         for (ParameterId p : p_.request.inputs) list.push_back(all[p]);
         return list;
     }
-    std::vector<Column> outputs() const
+    std::vector<ColumnText> outputs() const
     {
-        std::vector<Column> list;
+        std::vector<ColumnText> list;
         for (std::uint32_t k : p_.request.outputs) {
             const OutputColumn& o = m_.form.outputs[k];
             list.push_back({o.path, o.boolean ? "" : o.unit.text, o.doc, o.unit.scale, o.unit.offset, 0});
@@ -146,7 +146,7 @@ private:
             m_.form.flat().name, p_.request.step, method_name(p_.request.method));
         out += fmt::format("#define {}_N_PARAMS {}\n#define {}_N_INPUTS {}\n#define {}_N_OUTPUTS {}\n#define {}_N_STATES {}\n#define {}_STEP {}\n\n", o_.name,
                            m_.form.flat().parameters.size(), o_.name, p_.request.inputs.size(), o_.name, p_.request.outputs.size(), o_.name, m_.n(), o_.name,
-                           number(p_.request.step));
+                           c_number(p_.request.step));
         out += fill(R"(enum {
     @_GOOD = 0,
     @_STOPPED = 1,          /* the model said stop */
@@ -235,12 +235,12 @@ double @_next(const @* s);
                                 n_continuous(), n_indicators()));
     }
 
-    std::string columns(const char* what, const std::vector<Column>& list) const
+    std::string columns(const char* what, const std::vector<ColumnText>& list) const
     {
         std::string out = fmt::format("const {}_column {}_{}[{}] = {{\n", o_.name, o_.name, what, std::max<std::size_t>(1, list.size()));
-        for (const Column& c : list)
-            out += fmt::format("    {{{}, {}, {}, {}, {}, {}}},\n", c_string(c.name), c_string(c.unit), c_string(c.doc), number(c.scale), number(c.offset),
-                               number(c.value));
+        for (const ColumnText& c : list)
+            out += fmt::format("    {{{}, {}, {}, {}, {}, {}}},\n", c_string(c.name), c_string(c.unit), c_string(c.doc), c_number(c.scale), c_number(c.offset),
+                               c_number(c.value));
         if (list.empty()) out += "    {0, 0, 0, 1.0, 0.0, 0.0},\n";
         return out + "};\n";
     }
@@ -252,7 +252,7 @@ double @_next(const @* s);
         for (std::size_t i = 0; i < values.size(); ++i) {
             out += i == 0 ? "" : i % 16 == 0 ? ",\n    " : ", ";
             if constexpr (std::is_floating_point_v<T>)
-                out += number(values[i]);
+                out += c_number(values[i]);
             else
                 out += fmt::format("{}", +values[i]);
         }
@@ -321,7 +321,7 @@ double @_next(const @* s);
         if (!(fabsFN(s->m[@_{0}_pivot[k]]) > (REAL){2} * s->m[@_{0}_size[k]])) ++s->bad_pivots;
 }}
 )",
-                                name, s.pivots.size(), number(o_.single ? 1e-7 : FixedPlan::kLeastPivot)));
+                                name, s.pivots.size(), c_number(o_.single ? 1e-7 : FixedPlan::kLeastPivot)));
     }
 
     std::string start() const
@@ -503,7 +503,7 @@ int @_find(const @_column* columns, int n, const char* name)
         if (block.reads_solved && p_.correct) out += fill("    if (s->touched) {\n        @_solve_rest(s);\n        s->touched = 0;\n    }\n");
         out += fill(fmt::format("    @_{}(m);\n    ++s->events;\n", block.program.name));
         for (const FixedPlan::Block::Alert& a : block.alerts) {
-            std::string when = a.when == kNone ? "1" : fmt::format("m[{}] != 0", at(a.when));
+            std::string when = a.when == kNoPlace ? "1" : fmt::format("m[{}] != 0", at(a.when));
             if (a.action == FlatAlert::Action::warn)
                 out += fmt::format("    if ({}) ++s->warnings;\n", when);
             else if (a.action == FlatAlert::Action::fail)
@@ -513,8 +513,8 @@ int @_find(const @_column* columns, int n, const char* name)
                                         c_string(a.text)));
         }
         for (const FixedPlan::Block::Setting& s : block.settings) {
-            std::string when = s.when == kNone ? "1" : fmt::format("m[{}] != 0", at(s.when));
-            if (s.target != kNone) {
+            std::string when = s.when == kNoPlace ? "1" : fmt::format("m[{}] != 0", at(s.when));
+            if (s.target != kNoPlace) {
                 out += fill(fmt::format("    if (({}) && m[{}] != m[{}]) {{\n        const REAL missing = m[{}] - m[{}];\n", when, at(s.value), at(s.target),
                                         at(s.value), at(s.target)));
                 out += fill(fmt::format("        REAL size = 0, weight[{}];\n", s.parts.size()));
@@ -523,14 +523,14 @@ int @_find(const @_column* columns, int n, const char* name)
                         fill(fmt::format("        weight[{0}] = fabsFN(m[@_Z + {1}]) > (REAL){2} ? fabsFN(m[@_Z + {1}]) : (REAL){2};\n        weight[{0}] = "
                                          "(REAL){3} * (weight[{0}] * "
                                          "weight[{0}]);\n        size += (REAL){3} * weight[{0}];\n",
-                                         k, s.parts[k].state, number(s.parts[k].usual), number(s.parts[k].factor)));
+                                         k, s.parts[k].state, c_number(s.parts[k].usual), c_number(s.parts[k].factor)));
                 for (std::size_t k = 0; k < s.parts.size(); ++k)
                     out += fill(fmt::format("        m[@_Z + {}] += weight[{}] / size * missing;\n", s.parts[k].state, k));
                 out += "        any = 1, s->touched = 1;\n    }\n";
                 continue;
             }
-            std::string to = s.memory != kNone ? fill(fmt::format("m[@_MEMORY + {}]", s.memory)) : fill(fmt::format("m[@_Z + {}]", s.state));
-            std::string value = s.memory != kNone || s.sign > 0 ? fmt::format("m[{}]", at(s.value)) : fmt::format("-m[{}]", at(s.value));
+            std::string to = s.memory != kNoPlace ? fill(fmt::format("m[@_MEMORY + {}]", s.memory)) : fill(fmt::format("m[@_Z + {}]", s.state));
+            std::string value = s.memory != kNoPlace || s.sign > 0 ? fmt::format("m[{}]", at(s.value)) : fmt::format("-m[{}]", at(s.value));
             out += fmt::format("    if (({}) && {} != {}) {} = {}, any = 1, s->touched = 1;\n", when, to, value, to, value);
         }
         return out + "    return any;\n}\n";
@@ -575,7 +575,7 @@ static void @_remember(@* s)
     s->n_past += 1;
 }}
 )",
-                                p_.delay.size(), number(p_.start_time)));
+                                p_.delay.size(), c_number(p_.start_time)));
     }
 
     std::string moment() const
@@ -731,7 +731,7 @@ static void @_remember(@* s)
     for (k = 0; k < {7}; ++k) s->was[k] = 0;
     @_settle_params(s);
 )",
-                                n_memory_, constants_.size(), m_.n(), p_.modes.size(), p_.memories.size(), number(p_.start_time), p_.params.size(),
+                                n_memory_, constants_.size(), m_.n(), p_.modes.size(), p_.memories.size(), c_number(p_.start_time), p_.params.size(),
                                 std::max<std::size_t>(1, p_.blocks.size())));
         out += p_.start.result.empty() ? fill("    if (s->changed) return s->status = @_NO_START;\n")
                                        : fill("    if (s->changed && !@_search_start(s)) return s->status = @_NO_START;\n");
@@ -755,7 +755,7 @@ static void @_remember(@* s)
         s->next[k] = s->first[k] + s->ticks[k] * s->period[k];
     }}
 )",
-                               p_.every.size(), number(p_.start_time));
+                               p_.every.size(), c_number(p_.start_time));
         }
         if (p_.correct) out += fill("    @_solve_rest(s);\n");
         return out + fill("    s->events = 0;\n    return @_moment(s, 1);\n}\n");
@@ -833,10 +833,10 @@ static void @_remember(@* s)
             fmt::format("int @_step(@* s)\n{{\n    const REAL h = (REAL)@_STEP;\n    REAL *z = s->m + @_Z, *w = s->m + @_W;\n    double end;\n    int i{}{};\n",
                         method == FixedMethod::rk4 ? ", stage" : "", implicit ? ", turn" : ""));
         if (method == FixedMethod::rk4 || method == FixedMethod::rosenbrock) out += "    double t;\n";
-        if (method == FixedMethod::rosenbrock) out += fmt::format("    const double gamma = {};\n", number(1 - 1 / std::sqrt(2.0)));
+        if (method == FixedMethod::rosenbrock) out += fmt::format("    const double gamma = {};\n", c_number(1 - 1 / std::sqrt(2.0)));
         out += fill("    if (s->status != @_GOOD) return s->status;\n    @_take_inputs(s);\n");
         if (method == FixedMethod::rk4 || method == FixedMethod::rosenbrock) out += fill("    t = s->m[@_T];\n");
-        out += fill(fmt::format("    s->count += 1;\n    end = {} + s->count * @_STEP;\n", number(p_.start_time)));
+        out += fill(fmt::format("    s->count += 1;\n    end = {} + s->count * @_STEP;\n", c_number(p_.start_time)));
         out += body;
         out +=
             fill(fmt::format("    for (i = 0; i < {}; ++i)\n        if (!(fabsFN(z[i]) <= {})) return s->status = @_NOT_FINITE;\n    (void)h;\n    (void)w;\n",
@@ -848,7 +848,7 @@ static void @_remember(@* s)
 
     std::string derivatives() const
     {
-        std::vector<Column> list;
+        std::vector<ColumnText> list;
         std::vector<std::uint32_t> number_of_state;
         for (std::uint32_t i = 0; i < m_.n(); ++i) {
             if (p_.is_state[i] == 0) continue;
@@ -973,7 +973,7 @@ std::string c_string(const std::string& text)
 
 CMachine write_c_machine(const FixedPlan& plan, const CMachineOptions& options)
 {
-    return Writer(plan, options).write();
+    return MachineWriter(plan, options).write();
 }
 
 }  // namespace netloop

@@ -228,7 +228,7 @@ int main(int argc, char** argv)
 }
 )";
 
-std::string fill(std::string text, const std::string& name, const std::string& real)
+std::string put_names(std::string text, const std::string& name, const std::string& real)
 {
     auto replace = [&text](const std::string& what, const std::string& with) {
         for (std::size_t k = text.find(what); k != std::string::npos; k = text.find(what, k + with.size())) text.replace(k, what.size(), with);
@@ -238,7 +238,7 @@ std::string fill(std::string text, const std::string& name, const std::string& r
     return text;
 }
 
-std::string table(const FixedPlan& plan)
+std::string table_of_signals(const FixedPlan& plan)
 {
     const FlatModel& flat = plan.model->form.flat();
     std::string out = "| | name | unit | |\n| --- | --- | --- | --- |\n";
@@ -282,7 +282,7 @@ CProject write_c_project(const FixedPlan& plan, const CMachineOptions& options, 
     CMachine machine = write_c_machine(plan, options);
     const std::string &name = options.name, real = options.single ? "float" : "double";
     std::string head = fmt::format("/* {} from {}. Not to be edited: export it again. */\n", kExportedBy, title);
-    std::string main = fill(kMain, name, real);
+    std::string main = put_names(kMain, name, real);
     const std::string placeholder = "DEFAULT_STOP";
     main.replace(main.find(placeholder), placeholder.size(), fmt::format("{:.17g}", stop));
     CProject made;
@@ -350,7 +350,7 @@ CProject write_c_project(const FixedPlan& plan, const CMachineOptions& options, 
             options.single ? "float. They differ from those of the run in double; `netloop export --check` tells by how much."
                            : "the same as those of Net Loop's own run in these steps, bit for bit, when compiled with `-ffp-contract=off` and the same "
                              "mathematical library.",
-            table(plan)));
+            table_of_signals(plan)));
     return made;
 }
 

@@ -254,7 +254,7 @@ static REAL @_table_value(const @_table* t, int dx, int dy, REAL x, REAL y)
 }
 )";
 
-std::string filled(std::string text, const std::string& name, const std::string& real, const std::string& suffix)
+std::string named(std::string text, const std::string& name, const std::string& real, const std::string& suffix)
 {
     auto replace = [&text](const std::string& what, const std::string& with) {
         for (std::size_t at = text.find(what); at != std::string::npos; at = text.find(what, at + with.size())) text.replace(at, what.size(), with);
@@ -265,7 +265,7 @@ std::string filled(std::string text, const std::string& name, const std::string&
     return text;
 }
 
-std::string array(const std::string& name, const std::string& real, const std::vector<double>& values)
+std::string number_list(const std::string& name, const std::string& real, const std::vector<double>& values)
 {
     std::string out = fmt::format("static const {} {}[{}] = {{", real, name, values.size());
     for (std::size_t i = 0; i < values.size(); ++i) out += fmt::format("{}{:.17g}", i == 0 ? "" : i % 8 == 0 ? ",\n    " : ", ", values[i]);
@@ -361,19 +361,19 @@ std::string c_callables(const Callables& callables, const std::vector<char>& use
         if (used_tables[k] == 0) continue;
         const Table& t = *callables.tables[k];
         std::string base = fmt::format("{}_table_{}", name, k);
-        tables += array(base + "_x", real, t.knots(0));
+        tables += number_list(base + "_x", real, t.knots(0));
         bool two = t.n_arguments() == 2;
-        if (two) tables += array(base + "_y", real, t.knots(1)), most = std::max(most, t.knots(0).size());
-        tables += array(base + "_v", real, t.values());
-        if (t.smooth()) tables += array(base + "_s", real, t.slopes());
+        if (two) tables += number_list(base + "_y", real, t.knots(1)), most = std::max(most, t.knots(0).size());
+        tables += number_list(base + "_v", real, t.values());
+        if (t.smooth()) tables += number_list(base + "_s", real, t.slopes());
         tables +=
             fmt::format("static const {}_table {} = {{{}, {}, {}, {}, {}_x, {}, {}_v, {}}};\n", name, base, t.knots(0).size(), two ? t.knots(1).size() : 0,
                         t.smooth() ? 1 : 0, static_cast<int>(t.outside()), base, two ? base + "_y" : "0", base, t.smooth() ? base + "_s" : "0");
     }
     if (!tables.empty()) {
-        out += filled(kAlong, name, real, suffix);
+        out += named(kAlong, name, real, suffix);
         if (most > 0) out += fmt::format("#define {}_MOST_KNOTS {}\n", name, most);
-        out += filled(most > 0 ? kTwo : kOne, name, real, suffix);
+        out += named(most > 0 ? kTwo : kOne, name, real, suffix);
         out += tables;
     }
     std::string functions;

@@ -271,6 +271,19 @@ private:
         return least;
     }
 
+    // What lasts of each entry through all matrices: its smallest size, with a small share of its largest one.
+    static std::vector<double> lasting(const std::vector<std::vector<double>>& values, double rest)
+    {
+        std::vector<double> made = values[0];
+        for (std::size_t k = 0; k < made.size(); ++k) {
+            double least = HUGE_VAL, most = 0;
+            for (const std::vector<double>& v : values)
+                if (std::isfinite(v[k])) least = std::min(least, std::abs(v[k])), most = std::max(most, std::abs(v[k]));
+            made[k] = std::copysign((std::isfinite(least) ? least : 0) + rest * most, values[0][k]);
+        }
+        return made;
+    }
+
     // Numeric matrices of the same pattern settle the order of elimination: of the orders that suit one of them best, that which does best for the one it suits
     // least.
     WrittenFactors factor(const Matrix& matrix, const std::vector<std::vector<double>>& values, Kernel& code, const char* what)
@@ -279,7 +292,9 @@ private:
         if (matrix.pattern.n_columns == 0) return made;  // everything is explicit
         std::vector<std::int64_t> rows, columns;
         double best = -1;
-        for (const std::vector<double>& of : values) {
+        std::vector<std::vector<double>> candidates = values;
+        for (double rest : {0.0, 1e-9, 1e-3}) candidates.push_back(lasting(values, rest));
+        for (const std::vector<double>& of : candidates) {
             if (!std::all_of(of.begin(), of.end(), [](double v) { return std::isfinite(v); })) continue;
             SparseLU lu(matrix.pattern);
             std::vector<std::int64_t> r, c;

@@ -26,7 +26,7 @@ std::string standard_name(const std::string& path)
     return primes == 1 ? fmt::format("der({})", base) : fmt::format("der({},{})", base, primes);
 }
 
-std::string number(double v)
+std::string xml_number(double v)
 {
     return fmt::format("{:.17g}", v);
 }
@@ -102,8 +102,8 @@ void add_units(pugi::xml_node to, const std::vector<UnitVariable>& variables)
             if (text == si) continue;
             pugi::xml_node shown = unit.append_child("DisplayUnit");
             shown.append_attribute("name") = text.c_str();
-            shown.append_attribute("factor") = number(1 / display->scale).c_str();
-            if (display->offset != 0) shown.append_attribute("offset") = number(-display->offset / display->scale).c_str();
+            shown.append_attribute("factor") = xml_number(1 / display->scale).c_str();
+            if (display->offset != 0) shown.append_attribute("offset") = xml_number(-display->offset / display->scale).c_str();
         }
     }
 }
@@ -294,9 +294,9 @@ std::string fmi2_description(const UnitDescription& u, const std::vector<std::st
     }
     pugi::xml_node experiment = root.append_child("DefaultExperiment");
     put(experiment, "startTime", "0");
-    put(experiment, "stopTime", number(u.stop));
-    put(experiment, "tolerance", number(u.tolerance));
-    put(experiment, "stepSize", number(u.step));
+    put(experiment, "stopTime", xml_number(u.stop));
+    put(experiment, "tolerance", xml_number(u.tolerance));
+    put(experiment, "stepSize", xml_number(u.step));
     pugi::xml_node list = root.append_child("ModelVariables");
     for (const UnitVariable& v : u.variables) {
         pugi::xml_node node = list.append_child("ScalarVariable");
@@ -338,9 +338,9 @@ std::string fmi2_description(const UnitDescription& u, const std::vector<std::st
         bool plain = v.unit.dimension.dimensionless() && (v.unit.text == "1" || v.unit.text.empty());
         if (!plain) put(type, "unit", si);
         if (!plain && v.unit.text != si) put(type, "displayUnit", v.unit.text);
-        if (std::isfinite(v.low)) put(type, "min", number(v.low));
-        if (std::isfinite(v.high)) put(type, "max", number(v.high));
-        if (v.has_start) put(type, "start", number(v.start));
+        if (std::isfinite(v.low)) put(type, "min", xml_number(v.low));
+        if (std::isfinite(v.high)) put(type, "max", xml_number(v.high));
+        if (v.has_start) put(type, "start", xml_number(v.start));
         if (v.rate_of != 0) put(type, "derivative", fmt::format("{}", v.rate_of));
     }
     pugi::xml_node structure = root.append_child("ModelStructure");

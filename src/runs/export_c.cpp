@@ -89,6 +89,8 @@ ExportReport export_c(const CompiledSystem& system, const ExportCRequest& reques
         report.files.push_back(path);
     }
     report.name = options.name;
+    report.n_inputs = plan->request.inputs.size();
+    report.n_outputs = plan->output.size();
     report.state_bytes = project.state_bytes;
     report.step_operations = plan->n_step_operations();
     report.moment_operations = plan->n_moment_operations();

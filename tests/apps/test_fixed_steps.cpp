@@ -43,7 +43,7 @@ TEST_CASE("export: C that is checked, a unit, inputs that are taken from a contr
     test::Outcome o = test::netloop("export " + bridge + " --as c --step 1ms --input valve.command --output 'leaf.*' --out " + (scratch / "leaf") + " --check");
     CHECK_MESSAGE(o.code == 0, o.out, o.err);
     CHECK(o.out.find("bit for bit equal to the run here") != std::string::npos);
-    CHECK(o.out.find("1 inputs") != std::string::npos);
+    CHECK(o.out.find("1 input, ") != std::string::npos);
     std::string page = test::read_file(scratch / "leaf/README.md");
     CHECK(page.find("| input | valve.command |") != std::string::npos);
     CHECK(page.find("| output | leaf.angle | deg |") != std::string::npos);
