@@ -366,7 +366,8 @@ FixedMachine::Status FixedMachine::moment(bool first)
     const FixedPlan& p = *plan_;
     double now = time();
     touched_ = false;
-    std::vector<char> entered(p.sequences.size(), 0), enter(p.sequences.size(), 0);
+    entered_.assign(p.sequences.size(), 0);
+    enter_.assign(p.sequences.size(), 0);
     if (!p.previous_of.empty()) {
         run(p.previous);
         for (const auto& [memory, place] : p.previous_of) *at(p.model->layout.memories + memory) = memory_[place];
@@ -377,7 +378,7 @@ FixedMachine::Status FixedMachine::moment(bool first)
         // what holds at the start is no event
         if (!p.whens.empty()) run(p.guards);
         for (std::uint32_t b : p.whens) was_[b] = memory_[p.blocks[b].guard] != 0 ? 1 : 0;
-        for (std::size_t s = 0; s < p.sequences.size(); ++s) entered[s] = enter[s] = 1;
+        for (std::size_t s = 0; s < p.sequences.size(); ++s) entered_[s] = enter_[s] = 1;
         for (std::uint32_t b = 0; b < p.blocks.size(); ++b)
             if (p.blocks[b].kind == FlatBlock::Kind::start) run_block(b);
     }
@@ -394,11 +395,11 @@ FixedMachine::Status FixedMachine::moment(bool first)
         if (!p.guards.results.empty()) run(p.guards);
         if (!p.sequences.empty()) {
             for (std::size_t s = 0; s < p.sequences.size(); ++s) {
-                if (entered[s] != 0) continue;
+                if (entered_[s] != 0) continue;
                 auto stage = static_cast<std::size_t>(*at(p.model->layout.memories + p.sequences[s].stage)) - 1;
                 for (std::uint32_t b : p.sequences[s].transitions[stage]) {
                     if (memory_[p.blocks[b].guard] == 0) continue;
-                    entered[s] = enter[s] = 1;
+                    entered_[s] = enter_[s] = 1;
                     *at(p.model->layout.memories + p.sequences[s].stage) = p.blocks[b].target + 1.0;
                     *at(p.model->layout.memories + p.sequences[s].since) = now;
                     touched_ = again = true;
@@ -407,8 +408,8 @@ FixedMachine::Status FixedMachine::moment(bool first)
                 }
             }
             for (std::size_t s = 0; s < p.sequences.size(); ++s) {
-                if (enter[s] == 0) continue;
-                enter[s] = 0;
+                if (enter_[s] == 0) continue;
+                enter_[s] = 0;
                 for (std::uint32_t b : p.sequences[s].entries)
                     if (*at(p.model->layout.memories + p.sequences[s].stage) == p.blocks[b].stage + 1.0) again = run_block(b) || again;
             }

@@ -82,7 +82,8 @@ private:
         std::vector<double> values;
     };
     std::vector<Past> past_;
-    double n_past_ = 0;  ///< values remembered so far
+    double n_past_ = 0;                  ///< values remembered so far
+    std::vector<char> entered_, enter_;  ///< per sequence, in the moment under way
     std::vector<double> from_, slope_, sum_;
     std::size_t bad_pivots_ = 0, events_ = 0, warnings_ = 0, lost_ = 0;
     bool touched_ = false;

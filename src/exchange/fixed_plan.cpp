@@ -627,7 +627,6 @@ private:
                 default:  // it stays where it is
                     right[r] = zero;
                     put(row.index, one_, 1);
-                    p.held.push_back(row.index);
                     break;
             }
         }

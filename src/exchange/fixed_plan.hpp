@@ -131,7 +131,6 @@ struct FixedPlan {
     // --- the start, for other params than those it was settled with
     Solve start;
     std::vector<std::uint32_t> start_rates;  ///< the states whose rates are its unknowns behind z
-    std::vector<std::uint32_t> held;         ///< unknowns that stay as they are
 
     Program outputs;
     std::vector<std::uint32_t> output;  ///< places

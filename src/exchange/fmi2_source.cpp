@@ -59,7 +59,6 @@ enum { INSTANTIATED = 1, INITIALIZATION = 2, EVENT = 4, CONTINUOUS = 8, STEPPED 
 typedef struct {
     @ machine;
     fmi2CallbackFunctions callbacks;
-    const fmi2CallbackFunctions* own;
     char* instance;
     int type, state, logging, log_events, log_warnings, log_errors;
     int begun;    /* the start is settled with what was set */
@@ -174,7 +173,6 @@ EXPORTED fmi2Component fmi2Instantiate(fmi2String name, fmi2Type type, fmi2Strin
     }
     strcpy(u->instance, name);
     u->callbacks = *callbacks;
-    u->own = callbacks;
     u->type = type;
     u->state = INSTANTIATED;
     u->logging = logging;

@@ -99,7 +99,6 @@ private:
         options.stop = report_.stop;
         options.interrupt = request_.interrupt;
         FixedStepStart::data(run).begin(options, true);
-        run_ = FixedStepStart::data(run).simulation->evaluation().shared_model();
         Reference& f = reference_;
         std::size_t n = model().n(), n_outputs = model().form.outputs.size();
         f.low.assign(n, HUGE_VAL), f.high.assign(n, -HUGE_VAL);
@@ -548,7 +547,6 @@ private:
     FixedStepStart start_;
     FixedStepReport report_;
     Reference reference_;
-    std::shared_ptr<const CompiledModel> run_;
     std::size_t stride_ = 1;
     double end_ = 0;
     std::vector<std::complex<double>> eigenvalues_;

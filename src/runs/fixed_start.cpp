@@ -5,7 +5,6 @@
 
 #include <algorithm>
 #include <atomic>
-#include <chrono>
 #include <cmath>
 #include <utility>
 
@@ -60,18 +59,17 @@ std::shared_ptr<const FixedPlan> FixedStepStart::plan(const FixedStepOptions& op
     return made;
 }
 
-// Some points of the run, the first ones close behind the start: what switches there asks for other pivots than the start itself. It goes on for a second of
-// computing at most.
+// Some points of the run, the first ones close behind the start: what switches there asks for other pivots than the start itself. How far it goes is counted in
+// steps, not in time: the order of elimination, and with it the last bit of every number, is the same each time.
 void FixedStepStart::sample(double step)
 {
-    constexpr std::size_t kPoints = 12;
-    constexpr double kSeconds = 1;
+    constexpr std::size_t kPoints = 12, kMostSteps = 30000;
     if (std::exchange(sampled_, true)) return;
     Run::Data& d = data();
     double stop = d.system->stop.value_or(100 * step);
-    auto begin = std::chrono::steady_clock::now();
+    std::size_t steps = 0;
     std::atomic<bool> over{false};
-    auto look = [&](double) { over = std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count() > kSeconds; };
+    auto look = [&](double) { over = ++steps > kMostSteps; };
     try {
         for (std::size_t k = 0; k < kPoints; ++k) {
             double t = k < 4 ? step * static_cast<double>(1u << (2 * k)) : stop * static_cast<double>(k - 3) / static_cast<double>(kPoints - 3);
