@@ -120,16 +120,7 @@ private:
     }
 
     // --- texts: @ is the name, REAL the type of numbers, FN( the suffix of functions
-    std::string fill(std::string text) const
-    {
-        auto replace = [&text](const std::string& what, const std::string& with) {
-            for (std::size_t k = text.find(what); k != std::string::npos; k = text.find(what, k + with.size())) text.replace(k, what.size(), with);
-        };
-        replace("@", o_.name);
-        replace("REAL", real_);
-        replace("FN(", suffix_ + "(");
-        return text;
-    }
+    std::string fill(std::string text) const { return with_names(std::move(text), o_.name, real_, suffix_); }
 
     std::string header() const
     {
@@ -507,10 +498,10 @@ int @_find(const @_column* columns, int n, const char* name)
             if (a.action == FlatAlert::Action::warn)
                 out += fmt::format("    if ({}) ++s->warnings;\n", when);
             else if (a.action == FlatAlert::Action::fail)
-                out += fill(fmt::format("    if (({}) && s->status != @_FAILED) s->status = @_FAILED, s->said = {};\n", when, c_string(a.text)));
+                out += fill(fmt::format("    if (({}) && s->status != @_FAILED) s->status = @_FAILED, s->said = ", when)) + c_string(a.text) + ";\n";
             else
-                out += fill(fmt::format("    if (({}) && s->status != @_FAILED && s->status != @_STOPPED) s->status = @_STOPPED, s->said = {};\n", when,
-                                        c_string(a.text)));
+                out += fill(fmt::format("    if (({}) && s->status != @_FAILED && s->status != @_STOPPED) s->status = @_STOPPED, s->said = ", when)) +
+                       c_string(a.text) + ";\n";
         }
         for (const FixedPlan::Block::Setting& s : block.settings) {
             std::string when = s.when == kNoPlace ? "1" : fmt::format("m[{}] != 0", at(s.when));
@@ -969,6 +960,17 @@ std::string c_string(const std::string& text)
             out += c;
     }
     return out + "\"";
+}
+
+std::string with_names(std::string text, const std::string& name, const std::string& real, const std::string& suffix)
+{
+    auto replace = [&text](const std::string& what, const std::string& with) {
+        for (std::size_t k = text.find(what); k != std::string::npos; k = text.find(what, k + with.size())) text.replace(k, what.size(), with);
+    };
+    replace("@", name);
+    replace("REAL", real);
+    replace("FN(", suffix + "(");
+    return text;
 }
 
 CMachine write_c_machine(const FixedPlan& plan, const CMachineOptions& options)

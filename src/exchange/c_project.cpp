@@ -228,16 +228,6 @@ int main(int argc, char** argv)
 }
 )";
 
-std::string put_names(std::string text, const std::string& name, const std::string& real)
-{
-    auto replace = [&text](const std::string& what, const std::string& with) {
-        for (std::size_t k = text.find(what); k != std::string::npos; k = text.find(what, k + with.size())) text.replace(k, what.size(), with);
-    };
-    replace("@", name);
-    replace("REAL", real);
-    return text;
-}
-
 std::string table_of_signals(const FixedPlan& plan)
 {
     const FlatModel& flat = plan.model->form.flat();
@@ -282,7 +272,7 @@ CProject write_c_project(const FixedPlan& plan, const CMachineOptions& options, 
     CMachine machine = write_c_machine(plan, options);
     const std::string &name = options.name, real = options.single ? "float" : "double";
     std::string head = fmt::format("/* {} from {}. Not to be edited: export it again. */\n", kExportedBy, title);
-    std::string main = put_names(kMain, name, real);
+    std::string main = with_names(kMain, name, real);
     const std::string placeholder = "DEFAULT_STOP";
     main.replace(main.find(placeholder), placeholder.size(), fmt::format("{:.17g}", stop));
     CProject made;

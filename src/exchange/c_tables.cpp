@@ -8,6 +8,7 @@
 
 #include "algebra/procedure.hpp"
 #include "evaluate/c_source.hpp"
+#include "exchange/c_machine.hpp"
 #include "solve/failure.hpp"
 
 namespace netloop {
@@ -254,17 +255,6 @@ static REAL @_table_value(const @_table* t, int dx, int dy, REAL x, REAL y)
 }
 )";
 
-std::string named(std::string text, const std::string& name, const std::string& real, const std::string& suffix)
-{
-    auto replace = [&text](const std::string& what, const std::string& with) {
-        for (std::size_t at = text.find(what); at != std::string::npos; at = text.find(what, at + with.size())) text.replace(at, what.size(), with);
-    };
-    replace("@", name);
-    replace("REAL", real);
-    replace("FN(", suffix + "(");
-    return text;
-}
-
 std::string number_list(const std::string& name, const std::string& real, const std::vector<double>& values)
 {
     std::string out = fmt::format("static const {} {}[{}] = {{", real, name, values.size());
@@ -371,9 +361,9 @@ std::string c_callables(const Callables& callables, const std::vector<char>& use
                         t.smooth() ? 1 : 0, static_cast<int>(t.outside()), base, two ? base + "_y" : "0", base, t.smooth() ? base + "_s" : "0");
     }
     if (!tables.empty()) {
-        out += named(kAlong, name, real, suffix);
+        out += with_names(kAlong, name, real, suffix);
         if (most > 0) out += fmt::format("#define {}_MOST_KNOTS {}\n", name, most);
-        out += named(most > 0 ? kTwo : kOne, name, real, suffix);
+        out += with_names(most > 0 ? kTwo : kOne, name, real, suffix);
         out += tables;
     }
     std::string functions;

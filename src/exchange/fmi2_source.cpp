@@ -692,7 +692,7 @@ EXPORTED fmi2Status fmi2GetStringStatus(fmi2Component c, const fmi2StatusKind ki
 
 std::string fmi2_source(const UnitDescription& unit, const FixedPlan& plan)
 {
-    std::string text = kSource;
+    std::string text = with_names(kSource, unit.name);
     const std::string end_of_types = "/* --- an instance */\n";
     std::string own = fmt::format("#define GUID {}\n#define HAS_MODEL_EXCHANGE {}\n#define START_TIME {:.17g}\n", c_string(unit.guid),
                                   unit.model_exchange ? 1 : 0, plan.start_time);
@@ -709,7 +709,6 @@ std::string fmi2_source(const UnitDescription& unit, const FixedPlan& plan)
         "static const unsigned input_of[] = {{{}0}};\nstatic const unsigned char settable[] = {{{}0}};\nstatic const double nominal[] = {{{}1}};\n\n", inputs,
         settable, nominal);
     text.insert(text.find(end_of_types), own);
-    for (std::size_t k = text.find('@'); k != std::string::npos; k = text.find('@', k + unit.name.size())) text.replace(k, 1, unit.name);
     return text;
 }
 
