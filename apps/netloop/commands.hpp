@@ -38,6 +38,11 @@ Command add_cost(CLI::App& program);
 Command add_advise(CLI::App& program);
 Command add_realtime(CLI::App& program);
 Command add_export(CLI::App& program);
+Command add_study(CLI::App& program);
+Command add_work(CLI::App& program);
+Command add_results(CLI::App& program);
+Command add_rerun(CLI::App& program);
+Command add_store(CLI::App& program);
 
 /// "path=value" texts of --set taken apart. Throws netloop::UsageError.
 std::vector<std::pair<std::string, std::string>> split_settings(const std::vector<std::string>& settings);

@@ -17,10 +17,11 @@ int run_command(int argc, char** argv)
     program.require_subcommand(1);
     program.set_version_flag("--version", NETLOOP_VERSION);
     program.footer("A first look:  netloop run examples/bascule/bridge.loop --out bridge.h5\n               netloop describe hydraulics.ReliefValve");
-    std::vector<Command> commands{add_check(program), add_run(program),      add_events(program), add_list(program),     add_describe(program),
-                                  add_plot(program),  add_property(program), add_test(program),   add_compare(program),  add_convert(program),
-                                  add_draw(program),  add_report(program),   add_format(program), add_units(program),    add_linear(program),
-                                  add_modes(program), add_cost(program),     add_advise(program), add_realtime(program), add_export(program)};
+    std::vector<Command> commands{add_check(program), add_run(program),      add_events(program),  add_list(program),     add_describe(program),
+                                  add_plot(program),  add_property(program), add_test(program),    add_compare(program),  add_convert(program),
+                                  add_draw(program),  add_report(program),   add_format(program),  add_units(program),    add_linear(program),
+                                  add_modes(program), add_cost(program),     add_advise(program),  add_realtime(program), add_export(program),
+                                  add_study(program), add_work(program),     add_results(program), add_rerun(program),    add_store(program)};
     try {
         program.parse(argc, argv);
     } catch (const CLI::ParseError& error) {

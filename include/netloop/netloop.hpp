@@ -33,5 +33,7 @@
 #include "netloop/quantity.hpp"
 #include "netloop/recording.hpp"
 #include "netloop/run.hpp"
+#include "netloop/store.hpp"
+#include "netloop/study.hpp"
 #include "netloop/system.hpp"
 #include "netloop/units.hpp"

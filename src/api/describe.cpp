@@ -34,13 +34,19 @@ std::vector<Library::Entry> Library::list(const std::string& package) const
     };
     const Package* p = nullptr;
     if (!package.empty()) {
+        if (const Definition* c = set_->find_by_text(package); c != nullptr && c->as<CatalogueDecl>() != nullptr) {
+            for (const Definition* e : c->entries)
+                entries.push_back({e->full_name, fmt::format("entry: {}", text_of(e->as<ComponentDecl>()->takes[0].kind)), first_sentence(e->statement->doc),
+                                   c->scope->path});
+            return entries;
+        }
         p = set_->package(package);
         if (p == nullptr) {
             std::string near = nearest_name(package, packages());
             std::string all;
             for (const std::string& name : packages()) all += (all.empty() ? "" : ", ") + name;
-            throw UsageError(
-                fmt::format("no library is called '{}'; {}there are: {}", package, near.empty() ? "" : fmt::format("did you mean '{}'? ", near), all));
+            throw UsageError(fmt::format("no library and no catalogue in sight is called '{}'; {}there are: {}", package,
+                                         near.empty() ? "" : fmt::format("did you mean '{}'? ", near), all));
         }
     }
     for (const FileScope* f : set_->files_of(p)) add(*f);
@@ -91,7 +97,10 @@ std::string Library::describe(const std::string& name, Form form) const
         for (const std::string& p : packages())
             for (const auto& [n, def] : set_->package(p)->names) names.push_back(p + "." + n);
         for (const FileScope* f : set_->files_of(nullptr))
-            for (const auto& [n, def] : f->names) names.push_back(n);
+            for (const auto& [n, def] : f->names) {
+                names.push_back(n);
+                for (const Definition* e : def->entries) names.push_back(e->full_name);
+            }
         std::string near = nearest_name(name, names);
         for (const std::string& full : names)
             if (near.empty() && full.ends_with("." + name)) near = full;

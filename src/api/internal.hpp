@@ -38,6 +38,7 @@ struct CompiledSystemData {
     std::string begin_from;          ///< a recording whose state the run begins from; empty: none
     std::optional<double> begin_at;  ///< s, in that recording; none: its end
     std::size_t n_flat_equations = 0;
+    std::vector<NodeId> asked{};  ///< of ScenarioPlan::asked, in the graph of the flat model
 };
 
 /// The measures and demands of a run that is over, its accumulators having put their results into their memories.
@@ -55,6 +56,8 @@ struct SystemAccess {
 ParameterId find_parameter(const CompiledSystemData& system, const std::string& path, bool external_only);
 std::optional<OutputId> output_named(const CompiledSystemData& system, const std::string& path);
 UsageError unknown_output(const CompiledSystemData& system, const std::string& path);
+/// Of this program: "0.5.0".
+std::string program_version();
 /// "160 bar", "no number", "inf K".
 std::string si_text(const Unit& unit, double si);
 

@@ -61,6 +61,9 @@ public:
             component();
         } else if (const auto* domain = d_.as<DomainDecl>()) {
             members(*domain);
+        } else if (d_.as<CatalogueDecl>() != nullptr) {
+            PageSection& entries = section("entries");
+            for (const Definition* e : d_.entries) entries.rows.push_back({e->name, "", text_of(e->as<ComponentDecl>()->takes[0].kind), "", e->statement->doc});
         } else {
             section("definition").equations.push_back({std::string(set_.sources.text(d_.statement->span)), ""});
         }
@@ -96,6 +99,12 @@ private:
         info_ = set_.info(d_);
         for (const Definition* a : info_->ancestry)
             if (a != &d_) page_.takes_over.push_back(a->full_name);
+        if (const auto* entry = d_.as<ComponentDecl>(); entry != nullptr && entry->entry) {
+            PageSection& values = section("values of this entry");
+            for (const NamedValue& v : entry->takes[0].values)
+                values.rows.push_back({text_of(v.path), "", "", v.value != nullptr ? brief(*v.value) : text_of(v.put->kind), ""});
+            for (const TableFile& t : entry->tables) values.rows.push_back({t.name, "", "", t.file, ""});
+        }
         PageSection& ports = section("ports");
         for (const BodyItem& i : info_->items)
             if (const auto* p = i.statement->as<PortDecl>())
@@ -217,6 +226,8 @@ std::string kind_of(const Definition& d)
     if (d.as<TableDecl>()) return "table";
     if (d.as<FluidUseDecl>()) return "fluid";
     if (d.as<ScenarioDecl>()) return "scenario";
+    if (d.as<CatalogueDecl>()) return "catalogue";
+    if (d.as<StudyDecl>()) return "study";
     return "constant";
 }
 

@@ -14,6 +14,11 @@
 
 namespace netloop {
 
+std::string program_version()
+{
+    return NETLOOP_VERSION;
+}
+
 // What is in no joint may well be the cause where the part that it belongs to is named.
 RunError Run::Data::with_open_ports(const NumericFailure& failure) const
 {
@@ -33,7 +38,7 @@ RunError Run::Data::with_open_ports(const NumericFailure& failure) const
 RunOrigin Run::Data::origin() const
 {
     RunOrigin o;
-    o.version = NETLOOP_VERSION;
+    o.version = program_version();
     o.doc = system->doc;
     o.tolerance = tolerance;
     o.texts = system->texts;

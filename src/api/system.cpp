@@ -162,9 +162,11 @@ std::unique_ptr<FlatModel> flatten_plan(LibrarySet& set, ScenarioPlan& plan, Com
     for (const BodyItem& item : plan.tolerances)
         for (const Expr* e : {item.statement->as<ToleranceItem>()->value, item.statement->as<ToleranceItem>()->usual}) request.extra.push_back(e);
     request.extra_scope = scope;
+    request.asked = plan.asked;
     InstantiateResult made = instantiate(set, request);
     throw_errors(set);
     take_times(plan, made.extra, *made.model, set, data);
+    data.asked = made.asked;
     data.keep = plan.keep;
     data.doc = plan.doc;
     std::vector<std::string> rates = plan.keep;
@@ -236,7 +238,9 @@ void take_texts(const LibrarySet& set, const ScenarioPlan& plan, CompiledSystemD
         for (char c : text) hash = (hash ^ static_cast<unsigned char>(c)) * 0x100000001b3u;
     };
     std::filesystem::path first;
-    for (std::uint32_t file : set.files_behind(plan.scenario != nullptr ? *plan.scenario->scope : *plan.system->scope)) {
+    for (std::uint32_t file : set.files_behind(plan.told_by != nullptr    ? *plan.told_by
+                                               : plan.scenario != nullptr ? *plan.scenario->scope
+                                                                          : *plan.system->scope)) {
         std::string_view text = set.sources.text(file);
         add_to_hash(text);
         std::filesystem::path path(set.sources.path(file));
@@ -246,7 +250,7 @@ void take_texts(const LibrarySet& set, const ScenarioPlan& plan, CompiledSystemD
     }
     for (const auto& [path, text] : set.table_texts()) {
         add_to_hash(text);
-        if (text.size() <= kMostOfTable) data.texts.push_back({std::filesystem::path(path).lexically_proximate(first).string(), text});
+        if (plan.all_tables || text.size() <= kMostOfTable) data.texts.push_back({std::filesystem::path(path).lexically_proximate(first).string(), text});
     }
     data.text_hash = fmt::format("{:016x}", hash);
     data.files_read = set.files_read();

@@ -54,6 +54,7 @@ struct Message {
     X(bad_size, error, "bad-size", "the size of '{}' is {}: a whole number from 0 to {} is expected") \
     X(not_constant, error, "not-constant", "{} must be known when the model is compiled, but it depends on {}") \
     X(bad_value, error, "bad-value", "{}") \
+    X(not_collected, error, "not-collected", "no run of the study gives '{}'") \
     X(bad_table, error, "bad-table", "table '{}': {}") \
     X(function_no_result, error, "function-no-result", "function '{}' ends without giving its result") \
     /* units of expressions */ \

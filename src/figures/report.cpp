@@ -28,20 +28,6 @@ namespace fs = std::filesystem;
 constexpr double kShares[] = {0, 1e-7, 1e-6, 1e-5, 3e-5, 1e-4, 3e-4, 1e-3, 3e-3};
 constexpr const char* kScripts = "/usr/share/javascript";
 
-std::string read_script(const std::string& folder, const std::string& name, const std::string& package)
-{
-    fs::path path = fs::path(folder) / name;
-    std::ifstream in(path, std::ios::binary);
-    std::string text{std::istreambuf_iterator<char>(in), std::istreambuf_iterator<char>()};
-    if (text.empty())
-        throw RecordingError(fmt::format("'{}' is not there: a report takes it in; install the Debian package {}, or name the folder that has it: --scripts",
-                                         path.string(), package));
-    // the map of the minimised text would be looked for beside the page
-    if (std::size_t at = text.rfind("//# sourceMappingURL"); at != std::string::npos) text.erase(at);
-    for (std::size_t at = text.find("</script"); at != std::string::npos; at = text.find("</script", at + 3)) text.insert(at + 1, "\\");
-    return text;
-}
-
 class Report {
 public:
     Report(std::vector<Recording> recordings, const std::vector<std::string>& names, const ReportRequest& request) : request_(request)
@@ -60,10 +46,10 @@ public:
     std::string whole()
     {
         load_model();
-        std::string scripts = request_.scripts.empty() ? kScripts : request_.scripts;
-        std::string style = read_script(scripts, "dygraphs/dygraph.min.css", "libjs-dygraphs");
-        std::string code = "<script>" + read_script(scripts, "dygraphs/dygraph.min.js", "libjs-dygraphs") + "</script>\n";
-        code += "<script>" + read_script(scripts, "chart.js/chart.min.js", "libjs-chart.js") + "</script>\n";
+        const std::string& scripts = request_.scripts;
+        std::string style = installed_script(scripts, "dygraphs/dygraph.min.css", "libjs-dygraphs");
+        std::string code = "<script>" + installed_script(scripts, "dygraphs/dygraph.min.js", "libjs-dygraphs") + "</script>\n";
+        code += "<script>" + installed_script(scripts, "chart.js/chart.min.js", "libjs-chart.js") + "</script>\n";
         std::string head = fmt::format(
             "<!DOCTYPE html>\n<html lang=\"en\">\n<head>\n<meta charset=\"utf-8\">\n<meta name=\"viewport\" content=\"width=device-width, initial-scale=1\">\n"
             "<title>{}</title>\n<link rel=\"icon\" href=\"data:,\">\n<style>{}\n{}</style>\n</head>\n<body>\n",
@@ -117,6 +103,20 @@ private:
 };
 
 }  // namespace
+
+std::string installed_script(const std::string& folder, const std::string& name, const std::string& package)
+{
+    fs::path path = fs::path(folder.empty() ? kScripts : folder) / name;
+    std::ifstream in(path, std::ios::binary);
+    std::string text{std::istreambuf_iterator<char>(in), std::istreambuf_iterator<char>()};
+    if (text.empty())
+        throw RecordingError(fmt::format("'{}' is not there: a report takes it in; install the Debian package {}, or name the folder that has it: --scripts",
+                                         path.string(), package));
+    // the map of the minimised text would be looked for beside the page
+    if (std::size_t at = text.rfind("//# sourceMappingURL"); at != std::string::npos) text.erase(at);
+    for (std::size_t at = text.find("</script"); at != std::string::npos; at = text.find("</script", at + 3)) text.insert(at + 1, "\\");
+    return text;
+}
 
 std::size_t write_report(std::vector<Recording> recordings, const std::vector<std::string>& names, const ReportRequest& request)
 {

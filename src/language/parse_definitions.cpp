@@ -327,7 +327,9 @@ const Statement* Parser::top_statement()
     if (is("use")) return use_declaration();
     if (is("const")) return declaration_list(QuantityKind::constant);
     if (is("scenario")) return scenario_definition();
-    abandon(messages::expected_token, now().span, "a definition (component, system, domain, function, table, fluid, scenario, const or use)",
+    if (is("catalogue")) return catalogue_definition();
+    if (is("study")) return study_definition();
+    abandon(messages::expected_token, now().span, "a definition (component, system, domain, function, table, fluid, scenario, catalogue, study, const or use)",
             now().kind == TokenKind::end ? "the end of the file" : fmt::format("'{}'", now().text.substr(0, 40)));
 }
 

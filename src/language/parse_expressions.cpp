@@ -8,9 +8,9 @@ namespace netloop {
 namespace {
 
 // Words that the grammar allows right after a number, where a name would otherwise be read as its unit.
-constexpr std::array<std::string_view, 31> kNotUnits{"to",      "from",   "points", "usual", "guess",  "init",   "in",    "else",  "then",   "and", "or",
-                                                     "not",     "is",     "when",   "if",    "for",    "every",  "after", "at",    "as",     "so",  "except",
-                                                     "against", "linear", "smooth", "hold",  "extend", "refuse", "of",    "start", "passing"};
+constexpr std::array<std::string_view, 32> kNotUnits{"to",      "from",   "points", "usual", "guess",  "init",   "in",    "else",  "then",    "and", "or",
+                                                     "not",     "is",     "when",   "if",    "for",    "every",  "after", "at",    "as",      "so",  "except",
+                                                     "against", "linear", "smooth", "hold",  "extend", "refuse", "of",    "start", "passing", "on"};
 
 }  // namespace
 

@@ -136,6 +136,16 @@ private:
     std::vector<std::string> patterns(const char* behind);
     const Statement* figure_item();
 
+    // --- catalogues and studies
+    const Statement* catalogue_definition();
+    const Statement* catalogue_entry();
+    const Statement* study_definition();
+    void study_item(StudyDecl& study);
+    VaryItem vary_item();
+    TakeItem take_item();
+    KeepRecordings keep_recordings();
+    double whole_number(std::string_view what);
+
     struct Nested {
         explicit Nested(Parser& parser) : parser_(parser) { parser_.enter(); }
         ~Nested() { --parser_.depth_; }

@@ -249,13 +249,21 @@ struct DomainDecl {
     Span name_span;
     std::vector<DomainMember> members;
 };
+/// A table of a component that is read from another file: `efficiency = "maps/p90.csv"` in an entry of a catalogue.
+struct TableFile {
+    std::string name;
+    std::string file;
+    Span span;
+};
 struct ComponentDecl {
     std::string name;
     Span name_span;
     bool base = false;
     bool system = false;
+    bool entry = false;  ///< of a catalogue: one kind taken over, with its values
     std::vector<KindUse> takes;
     Block body;
+    std::vector<TableFile> tables{};
 };
 struct FluidDecl {
     std::string name;
@@ -329,13 +337,84 @@ struct ScenarioDecl {
     Block items;
 };
 
+/// `from "pumps.csv" as Kind`: a row an entry.
+struct CatalogueFile {
+    std::string file;
+    Span span;
+    KindUse kind;
+};
+struct CatalogueDecl {
+    std::string name;
+    Span name_span;
+    Path base;
+    Block entries;  ///< a ComponentDecl each
+    std::vector<CatalogueFile> files;
+};
+
+/// One thing that a study varies.
+struct VaryItem {
+    enum class Kind {
+        list,          ///< levels
+        grid,          ///< from low to high in `count` values
+        range,         ///< anything from low to high
+        distribution,  ///< `distribution` with `arguments`, or the values of a file
+    } kind = Kind::list;
+    bool scenario = false;  ///< `vary scenario over ...`; else path
+    Path path;
+    std::vector<Path> also{};  ///< what has the same value at the same time: vary left, right over cylinders
+    Span span;
+    std::vector<NamedValue> levels;
+    const Expr *low = nullptr, *high = nullptr, *count = nullptr;
+    bool on_log = false;
+    std::string distribution;
+    std::vector<const Expr*> arguments;
+    std::string file;
+    const Expr *least = nullptr, *most = nullptr;  ///< limits of a distribution
+};
+struct TakeItem {
+    enum class Kind { all, one_at_a_time, sobol, latin, random, for_sobol, for_morris } kind = Kind::all;
+    double count = 0;  ///< of points; of trajectories with Morris
+    double draws = 0;  ///< of what is uncertain, in each variant of a grid; 0: not said
+    Span span;
+};
+struct CorrelateItem {
+    Path a, b;
+    const Expr* rank = nullptr;
+    Span span;
+};
+struct NamedSpan {
+    std::string name;
+    Span span;
+};
+struct KeepRecordings {
+    enum class Kind { failing, none, all, best } kind = Kind::none;
+    double count = 0;
+    NamedSpan by;  ///< what the best are told by; empty: the first that is collected
+    bool most = false;
+};
+struct StudyDecl {
+    std::string name;
+    Span name_span;
+    Path of;
+    std::string from;
+    Span from_span;
+    Block settings;  ///< set and put
+    std::vector<VaryItem> varies;
+    std::optional<TakeItem> take;
+    std::vector<const Expr*> where;
+    std::vector<NamedSpan> collect;
+    std::vector<CorrelateItem> correlations;
+    std::optional<KeepRecordings> keep;
+    std::optional<double> seed;
+};
+
 struct Statement {
     Span span;
     std::string doc;
     std::variant<QuantityDecl, OpenUnitDecl, PortDecl, PartDecl, SlotDecl, FluidUseDecl, JointDecl, SignalDecl, EquationDecl, GuessDecl, IfDecl, ForDecl,
                  WhenDecl, EveryDecl, AssignDecl, AlertDecl, WhileDecl, ReturnDecl, SequenceDecl, FunctionDecl, TableDecl, DomainDecl, ComponentDecl, FluidDecl,
                  UseDecl, ScenarioDecl, SetItem, PutItem, StopItem, OutputItem, ToleranceItem, BeginItem, KeepItem, MeasureItem, RequireItem, FindItem,
-                 FigureItem>
+                 FigureItem, CatalogueDecl, StudyDecl>
         node;
 
     template <typename T>

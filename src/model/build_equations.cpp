@@ -616,6 +616,11 @@ InstantiateResult Instantiator::run()
         if (e != nullptr) given_up([&] { node = build_scalar(*e, {0, request_.extra_scope, nullptr, nullptr, true}); });
         result.extra.push_back(node);
     }
+    for (const auto& [e, scope] : request_.asked) {
+        NodeId node = kNoNode;
+        given_up([&, at = scope, expr = e] { node = build_scalar(*expr, {0, at, nullptr, nullptr, true}); });
+        result.asked.push_back(node);
+    }
     make_measures();
     make_carried_views();
     make_mixes();

@@ -328,6 +328,10 @@ void UnitChecker::check(const Definition& d)
         Context context{info, d.scope, {}};
         check_block(body, context, nullptr);
         const auto& takes = d.as<ComponentDecl>() != nullptr ? d.as<ComponentDecl>()->takes : d.as<FluidDecl>()->takes;
+        if (const auto* entry = d.as<ComponentDecl>(); entry != nullptr && entry->entry) {
+            check_kind_use(takes[0], context, false);
+            return;
+        }
         for (const KindUse& use : takes) {
             const Definition* base = set_.find(*d.scope, use.kind, true);
             if (base == nullptr) continue;
@@ -348,6 +352,17 @@ void UnitChecker::check(const Definition& d)
     } else if (const auto* q = d.as<QuantityDecl>()) {
         Context context{nullptr, d.scope, {}};
         check_quantity(*q, context);
+    } else if (const auto* catalogue = d.as<CatalogueDecl>()) {
+        const Definition* base = set_.find(*d.scope, catalogue->base);
+        if (base != nullptr && base->as<ComponentDecl>() == nullptr)
+            set_.diagnostics.report(messages::not_a, catalogue->base[0].span, base->name, base->kind_text(), "a component that the entries fit");
+        for (const Definition* entry : d.entries) {
+            check(*entry);
+            const KindUse& use = entry->as<ComponentDecl>()->takes[0];
+            const Definition* kind = set_.find(*d.scope, use.kind, true);
+            if (base != nullptr && base->as<ComponentDecl>() != nullptr && kind != nullptr && kind->as<ComponentDecl>() != nullptr)
+                check_slot(*base, *entry, use.span);
+        }
     }
 }
 

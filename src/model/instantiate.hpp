@@ -32,11 +32,14 @@ struct InstantiateRequest {
     /// Expressions to be evaluated in the system (output times, stop time ...); see InstantiateResult::extra.
     std::vector<const Expr*> extra;
     const FileScope* extra_scope = nullptr;
+    /// The same, each in a scope of its own: what a study asks of the system.
+    std::vector<std::pair<const Expr*, const FileScope*>> asked{};
 };
 
 struct InstantiateResult {
     std::unique_ptr<FlatModel> model;  ///< null after an error
     std::vector<NodeId> extra;
+    std::vector<NodeId> asked{};
 };
 
 InstantiateResult instantiate(LibrarySet& set, const InstantiateRequest& request);

@@ -83,6 +83,8 @@ const char* Definition::kind_text() const
     if (as<TableDecl>()) return "a table";
     if (as<FluidDecl>() || as<FluidUseDecl>()) return "a fluid";
     if (as<ScenarioDecl>()) return "a scenario";
+    if (as<CatalogueDecl>()) return "a catalogue";
+    if (as<StudyDecl>()) return "a study";
     return "a constant";
 }
 
@@ -127,8 +129,10 @@ std::vector<std::uint32_t> LibrarySet::files_behind(const FileScope& scope) cons
             if (other.package != nullptr && packages.contains(other.package)) look(&other);
     }
     std::vector<std::uint32_t> files;
-    for (const FileScope* f : seen)
+    for (const FileScope* f : seen) {
         if (f->file != kNoFile && f != &scope) files.push_back(f->file);
+        files.insert(files.end(), f->data_files.begin(), f->data_files.end());
+    }
     std::sort(files.begin(), files.end());
     if (scope.file != kNoFile) files.insert(files.begin(), scope.file);
     return files;
@@ -147,7 +151,8 @@ const FileScope* LibrarySet::parse(std::string path, std::string text, const Pac
         if (s->as<UseDecl>() != nullptr) continue;
         Span span;
         std::string name = definition_name(*s, span);
-        define(&scope, s, std::move(name), span);
+        const Definition* d = define(&scope, s, std::move(name), span);
+        if (d->as<CatalogueDecl>() != nullptr && d->statement == s) make_entries(scope, definitions_.back());
     }
     for (const Statement* s : syntax.statements)
         if (s->as<UseDecl>() != nullptr) use_statement(scope, *s);
@@ -423,7 +428,23 @@ const Definition* LibrarySet::find(const FileScope& scope, const Path& path, boo
             .mend(near.empty() ? "" : fmt::format("did you mean '{}'?", near));
         return nullptr;
     };
+    auto entry_of = [&](const Definition& catalogue, const PathStep& step) -> const Definition* {
+        const Definition* d = catalogue.entry(step.name);
+        if (d == nullptr && !quiet) {
+            std::vector<std::string> names;
+            for (const Definition* e : catalogue.entries) names.push_back(e->name);
+            std::string near = nearest_name(step.name, names);
+            diagnostics.report(messages::unknown_kind, step.span, fmt::format("entry of catalogue '{}'", catalogue.name), step.name)
+                .mend(!near.empty() ? fmt::format("did you mean '{}'?", near) : fmt::format("there are: {}", fmt::join(names, ", ")));
+        }
+        return d;
+    };
+    if (path.size() == 3)
+        if (auto it = scope.prefixes.find(path[0].name); it != scope.prefixes.end())
+            if (auto in = it->second->names.find(path[1].name); in != it->second->names.end() && in->second->as<CatalogueDecl>() != nullptr)
+                return entry_of(*in->second, path[2]);
     if (path.size() == 2) {
+        if (const Definition* catalogue = find_catalogue(scope, path[0].name)) return entry_of(*catalogue, path[1]);
         const Package* p = nullptr;
         if (auto it = scope.prefixes.find(path[0].name); it != scope.prefixes.end())
             p = it->second;
@@ -473,6 +494,10 @@ std::vector<const FileScope*> LibrarySet::files_of(const Package* package) const
 const Definition* LibrarySet::find_by_text(const std::string& name)
 {
     if (auto dot = name.find('.'); dot != std::string::npos) {
+        for (const FileScope& f : files_)
+            if (f.package == nullptr && !f.faulty)
+                if (auto it = f.names.find(name.substr(0, dot)); it != f.names.end())
+                    if (const Definition* entry = it->second->entry(name.substr(dot + 1))) return entry;
         const Package* p = package(name.substr(0, dot));
         if (p == nullptr) return nullptr;
         auto it = p->names.find(name.substr(dot + 1));
@@ -528,6 +553,37 @@ struct Flattener {
         if (!name.empty()) add_member(name, span, s, scope);
     }
 
+    // A table (or a function of numbers) of what an entry takes over is read from the entry's own file.
+    void put_table(const TableFile& file, const Definition& entry)
+    {
+        auto it = info.members.find(file.name);
+        const auto* table = it != info.members.end() ? it->second.statement->as<TableDecl>() : nullptr;
+        const auto* function = it != info.members.end() ? it->second.statement->as<FunctionDecl>() : nullptr;
+        if (table == nullptr && (function == nullptr || function->results.size() != 1)) {
+            if (it == info.members.end())
+                set.diagnostics.report(messages::unknown_name, file.span, file.name, fmt::format("'{}'", entry.as<ComponentDecl>()->takes[0].kind.back().name))
+                    .mend(mend_of_name(info, file.name));
+            else
+                set.diagnostics.report(messages::not_a, file.span, file.name, "no table and no function", "what can be read from a file");
+            return;
+        }
+        TableDecl own;
+        if (table != nullptr)
+            own = *table, own.knots.clear(), own.values.clear();
+        else
+            own.arguments = function->arguments, own.unit = function->results[0].unit;
+        own.name = file.name;
+        own.name_span = own.file_span = file.span;
+        own.file = file.file;
+        auto arena = std::make_shared<SyntaxArena>();
+        Statement* s = arena->statement(file.span);
+        s->node = std::move(own);
+        set.keep(arena);
+        it->second.statement = s;
+        it->second.scope = entry.scope;
+        info.items.push_back({s, entry.scope});
+    }
+
     void take(const Definition& d)
     {
         if (std::find(info.ancestry.begin(), info.ancestry.end(), &d) != info.ancestry.end()) return;
@@ -555,6 +611,8 @@ struct Flattener {
             chain.pop_back();
             for (const NamedValue& v : use.values) info.values.emplace_back(v, d.scope);
         }
+        if (component != nullptr && component->entry)
+            for (const TableFile& file : component->tables) put_table(file, d);
         for (const Statement* s : body) {
             // a fluid's function replaces the one that its base only announces
             if (const auto* f = s->as<FunctionDecl>(); f != nullptr && info.members.contains(f->name)) {

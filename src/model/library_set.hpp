@@ -20,18 +20,22 @@ namespace netloop {
 struct FileScope;
 struct ComponentInfo;
 
-/// One top-level definition: a component, system, domain, function, table, fluid, constant or scenario.
+/// One top-level definition: a component, system, domain, function, table, fluid, constant, scenario, catalogue or study. Or an entry of a catalogue, which is
+/// a component.
 struct Definition {
     std::string name;
     std::string full_name;  ///< "hydraulics.Orifice"; the plain name for a user's file
     const Statement* statement = nullptr;
     const FileScope* scope = nullptr;
+    std::vector<const Definition*> entries{};  ///< of a catalogue, in the order of the text
 
     template <typename T>
     const T* as() const
     {
         return statement->as<T>();
     }
+    /// The entry of a catalogue; null: it has none of that name, or is none.
+    const Definition* entry(const std::string& of_name) const;
     const char* kind_text() const;
 };
 
@@ -53,6 +57,7 @@ struct FileScope {
     std::vector<const Package*> used_packages;        ///< `use hydraulics`: short names
     std::map<std::string, const Package*> prefixes;   ///< `use "folder/" as own`
     std::map<std::string, const Definition*> single;  ///< `use hydraulics.Orifice`
+    std::vector<std::uint32_t> data_files;            ///< texts that its catalogues were read from
 };
 
 struct LibraryFile {
@@ -96,6 +101,10 @@ public:
     /// Definitions made by a program, in a scope that sees the shipped libraries and all files loaded so far.
     FileScope* program_scope();
     const Definition* define(FileScope* scope, const Statement* statement, std::string name, Span span);
+    /// The catalogue of this name that a file sees; null: none.
+    const Definition* find_catalogue(const FileScope& scope, const std::string& name) const;
+    /// A CSV file of values beside a file of the user's, read anew; null and a message if it cannot be.
+    const std::string* data_text(const std::string& path, Span from);
     /// The same for one piece of work: a definition that goes away with the work, and with it what it stands in for.
     const Definition* define_passing(FileScope* scope, const Statement* statement, const std::string& name);
     /// Keeps what definitions made by a program stand in.
@@ -120,6 +129,10 @@ private:
     const FileScope* load(const std::string& path, Span from);
     bool read(const std::string& path, Span from, std::string& text);
     void use_statement(FileScope& scope, const Statement& statement);
+    // --- catalogue.cpp
+    void make_entries(FileScope& scope, Definition& catalogue);
+    void add_entry(FileScope& scope, Definition& catalogue, const Statement* entry);
+    void read_entries(FileScope& scope, Definition& catalogue, const CatalogueFile& file);
     const Package* load_folder(const std::string& folder, const std::string& name, Span from);
     std::vector<std::string> visible_names(const FileScope& scope);
 

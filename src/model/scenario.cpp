@@ -54,12 +54,14 @@ public:
         }
         chain_.push_back(&d);
         if (!scenario.from.empty()) {
-            auto it = d.scope->names.find(scenario.from);
-            if (it == d.scope->names.end() || it->second->as<ScenarioDecl>() == nullptr) {
-                report_unknown(set_, "scenario", scenario.from, loaded(set_, false));
+            const Definition* from = set_.find(*d.scope, {{scenario.from, scenario.name_span, {}}}, true);  // of this file, or of one that it uses
+            if (from == nullptr || from->as<ScenarioDecl>() == nullptr) {
+                auto in_sight = loaded(set_, false);
+                std::erase_if(in_sight, [&](const Definition* s) { return set_.find(*d.scope, {{s->name, scenario.name_span, {}}}, true) != s; });
+                report_unknown(set_, "scenario", scenario.from, in_sight);
                 return false;
             }
-            if (!take(*it->second)) return false;
+            if (!take(*from)) return false;
         } else {
             const Definition* system = set_.find(*d.scope, scenario.of);
             if (system == nullptr) return false;

@@ -29,6 +29,9 @@ struct ScenarioPlan {
     std::shared_ptr<SyntaxArena> arena = std::make_shared<SyntaxArena>();  ///< of values given as text
     std::vector<std::shared_ptr<const KindUse>> kept_kinds;                ///< of the same, kept alive
     std::string doc;
+    const FileScope* told_by = nullptr;                             ///< whose text says what is run, where that is not the scenario's
+    bool all_tables = false;                                        ///< tell of large tables too
+    std::vector<std::pair<const Expr*, const FileScope*>> asked{};  ///< further expressions to be made, of params; see CompiledSystemData::asked
 };
 
 /// Finds the system and scenario asked for among the loaded files. Reports what is wrong and returns none.
