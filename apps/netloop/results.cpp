@@ -163,14 +163,22 @@ int run_rerun(const RerunOptions& o)
 void show_rows(const StudyRecord& s, const std::vector<StudyRow>& rows)
 {
     std::vector<std::size_t> columns;
+    std::size_t held = 0, empty = 0;
     for (std::size_t c = 0; c < s.columns.size(); ++c) {
         bool same = rows.size() > 1 && std::all_of(rows.begin(), rows.end(),
                                                    [&](const StudyRow& r) { return cell(s.columns[c], r.values[c]) == cell(s.columns[c], rows[0].values[c]); });
-        if (same)
+        bool none = std::all_of(rows.begin(), rows.end(), [&](const StudyRow& r) { return std::isnan(r.values[c]); });
+        if (none && !rows.empty())
+            ++empty;
+        else if (same && s.columns[c].kind == StudyColumn::Kind::demand && rows[0].values[c] != 0)
+            ++held;
+        else if (same)
             show("  in all of them: {} {}\n", s.columns[c].name, s.columns[c].shown(rows[0].values[c]));
         else
             columns.push_back(c);
     }
+    if (held > 0) show("  in all of them: {} demand{} met\n", held, held == 1 ? " is" : "s are");
+    if (empty > 0) show("  none has a value of {} column{}\n", empty, empty == 1 ? "" : "s");
     constexpr std::size_t kWidest = 28;
     auto fitted = [](std::string text) {
         if (text.size() > kWidest) text = text.substr(0, kWidest - 3) + "...";

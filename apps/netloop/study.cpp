@@ -113,7 +113,7 @@ int finish(netloop::Store& store, const netloop::StudySummary& summary, const Op
                    {"run_seconds", summary.run_seconds},
                    {"jobs", summary.jobs}});
     } else {
-        if (!o.quiet) show_best(store, record);
+        if (!o.quiet && summary.done > 0) show_best(store, record);
         show("study {} {}: {}\n", summary.id, record.name, summary.one_line());
         if (!o.quiet && summary.done > 0) show("  all of it: netloop results {} {}\n", store.where(), record.name);
         if (!summary.complete && !o.only_register)

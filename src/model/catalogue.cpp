@@ -128,7 +128,7 @@ void LibrarySet::read_entries(FileScope& scope, Definition& catalogue, const Cat
         headings.push_back(csv_heading(rows[0][c].text));
         units.emplace_back();
         if (headings[c].name == "name") names = c;
-        if (headings[c].unit.empty()) continue;
+        if (headings[c].unit.empty() || headings[c].unit == "1") continue;
         Unit unit;
         UnitProblem problem;
         if (parse_unit(headings[c].unit, unit, problem))

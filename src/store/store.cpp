@@ -360,7 +360,7 @@ std::string StoreData::settings_of(std::int64_t study)
     return rows.empty() ? "" : text_of(rows[0][0]);
 }
 
-std::optional<Claim> StoreData::claim(std::int64_t study, const std::string& owner, std::int64_t at_most, double lease_s)
+std::optional<Claim> StoreData::claim(std::int64_t study, const std::string& owner, std::int64_t at_least, std::int64_t at_most, double lease_s)
 {
     Transaction work(*db);
     std::optional<Claim> claim;
@@ -374,7 +374,9 @@ std::optional<Claim> StoreData::claim(std::int64_t study, const std::string& own
         auto next = db->query(fmt::format("select next_run, n_runs from studies where id = $1{}", db->shared() ? " for update" : ""), {study});
         std::int64_t first = next.empty() ? 0 : integer_of(next[0][0]), all = next.empty() ? 0 : integer_of(next[0][1]);
         if (first < all) {
-            claim = Claim{first, std::min(at_most, all - first)};
+            // not so much that others find nothing left, and less towards the end, so that all end at about the same time
+            constexpr std::int64_t kShare = 8;
+            claim = Claim{first, std::min({at_most, all - first, std::max(at_least, (all - first) / kShare)})};
             db->change("update studies set next_run = $1 where id = $2", {first + claim->n, study});
             db->change(fmt::format("insert into batches (study, first, n, owner, lease) values ($1, $2, $3, $4, {} + $5)", db->now()),
                        {study, first, claim->n, owner, lease_s});

@@ -58,6 +58,7 @@ std::optional<StudyRow> CaseRunner::run(std::size_t i, const std::string& out)
             RunOptions options;
             options.in_memory = false;
             options.out = out;
+            if (out.empty()) options.output_every = s.system->stop();  // rows that nobody keeps cost, and change nothing
             options.time_limit = limit_;
             options.interrupt = interrupt_;
             run->simulate(options);

@@ -173,7 +173,7 @@ private:
 
     bool claim_more()
     {
-        auto claim = data_.claim(id_, owner_, batch(), kLease);
+        auto claim = data_.claim(id_, owner_, jobs_, batch(), kLease);
         if (!claim) return false;
         std::vector<std::int64_t> done = data_.done_within(id_, *claim);
         std::set<std::int64_t> there(done.begin(), done.end());

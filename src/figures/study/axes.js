@@ -1,8 +1,8 @@
 // SPDX-License-Identifier: Apache-2.0
 // Parallel axes: an axis a column, a line a run. A stretch pulled along an axis keeps the runs that pass through it.
-const axesCanvas = byId("axes"), axesTop = 46, axesBottom = 26, axesSide = 80;
+const axesCanvas = byId("axes"), axesTop = 46, axesBottom = 26, axesSide = 64;
 // what is the same everywhere says nothing
-const axesColumns = columns.filter(c => { const [a, b] = ends(c.values); return c.values.some(v => v !== null && v !== c.values.find(x => x !== null)) && b > a; }).slice(0, 12);
+const axesColumns = columns.filter(c => { const [a, b] = ends(c.values); return c.values.some(v => v !== null && v !== c.values.find(x => x !== null)) && b > a; }).slice(0, 16);
 for (const c of axesColumns) c.ends = c.levels ? [-.3, c.levels.length - .7] : ends(c.values);
 const axisX = (k, w) => axesSide + k * (w - 2 * axesSide) / Math.max(1, axesColumns.length - 1);
 const axisY = (c, v, h) => h - axesBottom - (v - c.ends[0]) / (c.ends[1] - c.ends[0]) * (h - axesTop - axesBottom);

@@ -12,7 +12,7 @@ function drawEffects() {
     const w = 300, h = 190, left = 62, right = 14, top = 26, bottom = 40, y = v => h - bottom - (v - low) / (high - low) * (h - top - bottom);
     for (const e of [...all].sort((a, b) => b.swing - a.swing)) {
         const c = columns.find(k => k.name === e.name && k.role !== "measure" && k.role !== "demand"), count = e.at.length;
-        const [a, b] = c.levels ? [-.4, c.levels.length - .6] : ends(e.at), x = v => left + (v - a) / (b - a || 1) * (w - left - right);
+        const [p, q] = c.levels ? [-.4, c.levels.length - .6] : ends(e.at), [a, b] = c.levels ? [p, q] : [p - (q - p) * .06, q + (q - p) * .06], x = v => left + (v - a) / (b - a || 1) * (w - left - right);
         const view = svg("svg", { class: "view", width: w, height: h, viewBox: "0 0 " + w + " " + h, role: "img", "aria-label": "effect of " + e.name });
         view.append(svg("text", { x: left, y: 14, class: "strong" }, named(c)));
         for (const v of ticksOf(low, high, 4)) view.append(svg("line", { x1: left, x2: w - right, y1: y(v), y2: y(v), stroke: "#d5dbe0" }), svg("text", { x: left - 6, y: y(v) + 4, "text-anchor": "end" }, digits(v)));

@@ -6,6 +6,7 @@
 #include <algorithm>
 #include <cmath>
 #include <limits>
+#include <numbers>
 
 #include "figures/palette.hpp"
 #include "figures/picture_file.hpp"
@@ -49,15 +50,15 @@ public:
         if (measures_.empty()) throw UsageError(fmt::format("study '{}' collects no measure: there is nothing to draw", study.name));
     }
 
-    std::string script(const std::string& out)
+    std::string script(const std::string& out, const std::string& form)
     {
-        std::string form = picture_form(out);
         std::string s = form == ".png" ? fmt::format("set terminal pngcairo noenhanced size {},{} font 'DejaVu Sans,11'\n", chart_.width, chart_.height)
                         : form == ".pdf"
                             ? fmt::format("set terminal pdfcairo noenhanced size {}cm,{}cm font 'DejaVu Sans,11'\n", chart_.width / 45, chart_.height / 45)
                             : fmt::format("set terminal svg size {},{} font 'DejaVu Sans,13' background 'white'\n", chart_.width, chart_.height);
-        s += fmt::format("set termoption noenhanced\nset output {}\nset title {}\nset border 3 lc rgb '#5d6770'\nset tics nomirror\nset grid lc rgb '#d5dbe0' lt 1\n", quoted(out),
-                         quoted(study_.name + " of " + study_.system + ": " + study_.plan));
+        s += fmt::format(
+            "set termoption noenhanced\nset output {}\nset title {}\nset border 3 lc rgb '#5d6770'\nset tics nomirror\nset grid lc rgb '#d5dbe0' lt 1\n",
+            quoted(out), quoted(study_.name + " of " + study_.system + ": " + study_.plan));
         if (chart_.kind == "bars") return s + bars();
         if (chart_.kind == "radar") return s + radar();
         if (chart_.kind == "scatter") return s + scatter();
@@ -113,32 +114,48 @@ private:
         if (axes.size() < 3) throw UsageError("a radar needs three columns or more: --of a,b,c");
         std::size_t most = std::min<std::size_t>(static_cast<std::size_t>(chart_.most), std::size(kColours));
         auto list = shown(axes[0], most);
-        std::string s = "set spiderplot\nset for [i=1:" + std::to_string(axes.size()) +
-                        "] paxis i range [0:1.05]\nset paxis 1 tics 0.25 format '%.2g'\nset grid spider lc rgb '#b5bec6'\nset style spiderplot fs transparent "
-                        "solid 0.08 border\nset key outside right\n";
+        // polygons in the plane: the first axis points up, the others follow by the clock
         std::vector<double> most_of;
+        auto at = [&](std::size_t k, double share) {
+            double angle = 2 * std::numbers::pi * static_cast<double>(k) / static_cast<double>(axes.size());
+            return fmt::format("{:.5f} {:.5f}\n", share * std::sin(angle), share * std::cos(angle));
+        };
+        std::string s = "unset border\nunset tics\nunset grid\nset size ratio -1\nset xrange [-1.9:1.9]\nset yrange [-1.2:1.25]\nset key below\n",
+                    plots;
         for (std::size_t k = 0; k < axes.size(); ++k) {
+            const StudyColumn& c = study_.columns[axes[k]];
             double m = 0;
-            for (const StudyRow* r : list) m = std::max(m, std::abs(in_unit(study_.columns[axes[k]], r->values[axes[k]])));
+            for (const StudyRow* r : list) m = std::max(m, std::abs(in_unit(c, r->values[axes[k]])));
             most_of.push_back(m > 0 ? m : 1);
-            s += fmt::format("set paxis {} label {}\n", k + 1,
-                             quoted(fmt::format("{} (1 = {:.3g} {})", study_.columns[axes[k]].name, most_of[k], study_.columns[axes[k]].unit)));
+            std::string place = at(k, 1.1);
+            place.pop_back();
+            std::replace(place.begin(), place.end(), ' ', ',');
+            double side = std::sin(2 * std::numbers::pi * static_cast<double>(k) / static_cast<double>(axes.size()));
+            s += fmt::format("set label {} at {} {}\n", quoted(fmt::format("{} (100 %: {:.4g} {})", c.name, most_of[k], c.unit == "1" ? "" : c.unit)), place,
+                             side > 0.2    ? "left"
+                             : side < -0.2 ? "right"
+                                           : "center");
         }
-        s += "plot ";
-        std::string blocks;
+        for (int ring = 1; ring <= 4; ++ring) {
+            s += fmt::format("$ring{} << EOD\n", ring);
+            for (std::size_t k = 0; k <= axes.size(); ++k) s += at(k % axes.size(), 0.25 * ring);
+            s += fmt::format("EOD\nset label '{} %' at 0.02,{} textcolor rgb '#5d6770'\n", 25 * ring, 0.25 * ring + 0.03);
+            plots += fmt::format("{}$ring{} with lines lc rgb '#d5dbe0' notitle", plots.empty() ? "" : ", ", ring);
+        }
+        s += "$spokes << EOD\n";
+        for (std::size_t k = 0; k < axes.size(); ++k) s += "0 0\n" + at(k, 1) + "\n";
+        s += "EOD\n";
+        plots += ", $spokes with lines lc rgb '#d5dbe0' notitle";
         for (std::size_t i = 0; i < list.size(); ++i) {
-            std::string row;
-            for (std::size_t k = 0; k < axes.size(); ++k)
-                row += fmt::format("{:.6g} ", in_unit(study_.columns[axes[k]], list[i]->values[axes[k]]) / most_of[k]);
-            blocks += fmt::format("$r{} << EOD\n{}\nEOD\n", i, row);
-            std::string parts;
-            for (std::size_t k = 0; k < axes.size(); ++k)
-                parts += fmt::format("{}$r{} using {}{}", k == 0 ? "" : ", ", i, k + 1,
-                                     k == 0 ? fmt::format(" title {} lc rgb '{}' lw 2", quoted(label(*list[i])), kColours[i])
-                                            : fmt::format(" notitle lc rgb '{}' lw 2", kColours[i]));
-            s += (i == 0 ? "" : ", newspiderplot, ") + parts;
+            s += fmt::format("$r{} << EOD\n", i);
+            for (std::size_t k = 0; k <= axes.size(); ++k) {
+                std::size_t a = k % axes.size();
+                s += at(a, std::abs(in_unit(study_.columns[axes[a]], list[i]->values[axes[a]])) / most_of[a]);
+            }
+            s += "EOD\n";
+            plots += fmt::format(", $r{} with linespoints pt 7 ps 0.6 lw 2 lc rgb '{}' title {}", i, kColours[i], quoted(label(*list[i])));
         }
-        return blocks + s + "\n";
+        return s + "plot " + plots + "\n";
     }
 
     std::string scatter()
@@ -224,6 +241,11 @@ private:
                                  in_unit(result, e.high[i]), quoted(of.levels.empty() ? "" : of.shown(e.at[i])));
             s += fmt::format("EOD\nset xlabel {}\nset offsets graph 0.1, graph 0.1, 0, 0\nset xtics auto {}\n", quoted(named(of)),
                              of.levels.empty() ? "norotate" : "rotate by -25");
+            // three numbers at most stand below each other without touching
+            if (of.levels.empty() && e.at.size() > 1) {
+                double a = in_unit(of, e.at.front()), b = in_unit(of, e.at.back());
+                s += fmt::format("set xtics ('{:.3g}' {:.9g}, '{:.3g}' {:.9g}, '{:.3g}' {:.9g}) norotate\n", a, a, (a + b) / 2, (a + b) / 2, b, b);
+            }
             s += fmt::format("plot $e{0} using 1:2:3:4{1} with yerrorbars pt 7 lw 2 lc rgb '{2}', $e{0} using 1:2 with lines lw {3} lc rgb '{2}'\n", k,
                              of.levels.empty() ? "" : ":xtic(5)", kColours[0], of.levels.empty() ? 2 : 0.5);
         }
@@ -247,8 +269,8 @@ void draw_study_chart(const StudyRecord& study, const std::vector<StudyRow>& row
     if (form != ".png" && form != ".svg" && form != ".pdf") throw RecordingError(fmt::format("'{}': a chart is written as .png, .svg or .pdf", out));
     Chart drawn(study, rows, chart);
     draw_by(
-        "gnuplot", [](const std::string&) { return std::vector<std::string>{}; }, [&](const std::string& unfinished) { return drawn.script(unfinished); }, out,
-        {});
+        "gnuplot", [](const std::string&) { return std::vector<std::string>{}; }, [&](const std::string& unfinished) { return drawn.script(unfinished, form); },
+        out, {});
 }
 
 }  // namespace netloop
