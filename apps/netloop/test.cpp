@@ -3,17 +3,16 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <atomic>
 #include <chrono>
 #include <filesystem>
 #include <memory>
 #include <mutex>
-#include <thread>
 
 #include "base/interrupt.hpp"
-#include "base/markup.hpp"
 #include "commands.hpp"
 #include "files/output_file.hpp"
+#include "study/junit.hpp"
+#include "study/threads.hpp"
 
 namespace {
 
@@ -114,34 +113,16 @@ std::string lines_of(const Case& c)
 void write_junit(const std::string& path, const std::vector<Case>& cases)
 {
     std::vector<std::string> inputs;
-    for (const Case& c : cases) inputs.push_back(c.file);
-    std::string body;
-    std::size_t failures = 0, errors = 0;
-    double seconds = 0;
+    std::vector<netloop::JunitCase> told;
     for (const Case& c : cases) {
-        seconds += c.seconds;
-        body += fmt::format("  <testcase classname=\"{}\" name=\"{}\" time=\"{:.3f}\">\n", netloop::markup(c.file), netloop::markup(c.scenario), c.seconds);
-        if (!c.error.empty()) {
-            ++errors;
-            body += fmt::format("    <error message=\"{}\">{}</error>\n", netloop::markup(c.error.substr(0, c.error.find('\n'))), netloop::markup(c.error));
-        } else if (!c.good()) {
-            ++failures;
-            std::string all;
+        inputs.push_back(c.file);
+        netloop::JunitCase& t = told.emplace_back(netloop::JunitCase{c.file, c.scenario, c.seconds, c.error, {}, {}});
+        if (!c.good())
             for (const netloop::DemandResult& d : c.summary.demands)
-                if (!d.holds) all += d.line() + "\n";
-            body += fmt::format("    <failure message=\"{}\">{}</failure>\n", netloop::markup(all.substr(0, all.find('\n'))), netloop::markup(all));
-        }
-        std::string measures;
-        for (const netloop::MeasureResult& m : c.summary.measures) measures += m.line() + "\n";
-        if (!measures.empty()) body += fmt::format("    <system-out>{}</system-out>\n", netloop::markup(measures));
-        body += "  </testcase>\n";
+                if (!d.holds) t.failure += d.line() + "\n";
+        for (const netloop::MeasureResult& m : c.summary.measures) t.output += m.line() + "\n";
     }
-    netloop::write_whole(
-        path,
-        "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n" +
-            fmt::format("<testsuite name=\"netloop\" tests=\"{}\" failures=\"{}\" errors=\"{}\" time=\"{:.3f}\">\n", cases.size(), failures, errors, seconds) +
-            body + "</testsuite>\n",
-        {.what = "XML", .replaces = netloop::is_xml, .inputs = inputs});
+    netloop::write_whole(path, netloop::junit_text("netloop", told), {.what = "XML", .replaces = netloop::is_xml, .inputs = inputs});
 }
 
 int run_test(const Options& o)
@@ -151,20 +132,13 @@ int run_test(const Options& o)
         for (Case& c : cases_of(file))
             if (o.only.empty() || c.scenario.find(o.only) != std::string::npos || c.file.find(o.only) != std::string::npos) cases.push_back(std::move(c));
     if (cases.empty()) throw netloop::UsageError("there is no scenario to run; a scenario begins: scenario name of System { stop at 10 s }");
-    std::atomic<std::size_t> next{0};
     std::mutex printing;
-    auto work = [&] {
-        for (std::size_t i = next++; i < cases.size(); i = next++) {
-            if (cases[i].error.empty()) run_case(cases[i]);
-            if (o.quiet && cases[i].good()) continue;
-            std::lock_guard lock(printing);
-            show("{}", lines_of(cases[i]));
-        }
-    };
-    std::vector<std::thread> threads;
-    unsigned jobs = std::min<unsigned>(o.jobs > 0 ? o.jobs : std::max(1u, std::thread::hardware_concurrency()), static_cast<unsigned>(cases.size()));
-    for (unsigned k = 0; k < jobs; ++k) threads.emplace_back(work);
-    for (std::thread& t : threads) t.join();
+    netloop::parallel_for(cases.size(), o.jobs, [&](std::size_t i) {
+        if (cases[i].error.empty()) run_case(cases[i]);
+        if (o.quiet && cases[i].good()) return;
+        std::lock_guard lock(printing);
+        show("{}", lines_of(cases[i]));
+    });
     if (!o.junit.empty()) write_junit(o.junit, cases);
     std::size_t good = static_cast<std::size_t>(std::count_if(cases.begin(), cases.end(), [](const Case&c) { return c.good(); })), demands = 0, held = 0;
     for (const Case& c : cases)

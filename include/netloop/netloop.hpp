@@ -9,7 +9,8 @@
 //   5. run.hpp        set, simulate, step, read; recording.hpp: what a run recorded
 //   6. linear_model.hpp, modes.hpp: what run.linear() and run.modes() give; advise.hpp: what to change
 //   7. fixed_steps.hpp: machines in steps of bounded work, here and as C
-//   8. property.hpp   properties of fluids as plain functions; units.hpp: the units
+//   8. study.hpp      many runs: studies of the language, run_all; store.hpp: where they are kept
+//   9. property.hpp   properties of fluids as plain functions; units.hpp: the units
 //
 //     #include <netloop/netloop.hpp>
 //     namespace nl = netloop;

@@ -23,11 +23,11 @@ public:
 /// One thing that a study varies or collects.
 struct StudyColumn {
     enum class Kind { varied, uncertain, measure, demand } kind = Kind::varied;
-    std::string name;                 ///< "pump.displacement", "lift_time", or what a demand says
-    std::string unit;                 ///< to show numbers in: "bar"; of a demand "bool"
-    double scale = 1, offset = 0;     ///< SI = display * scale + offset
-    std::vector<std::string> levels;  ///< of a choice of parts, options or scenarios: words; values are their numbers from 0
-    std::vector<std::string> titles;  ///< of the same: what a catalogue says of them; may be empty
+    std::string name{};                 ///< "pump.displacement", "lift_time", or what a demand says
+    std::string unit{};                 ///< to show numbers in: "bar"; of a demand "bool"
+    double scale = 1, offset = 0;       ///< SI = display * scale + offset
+    std::vector<std::string> levels{};  ///< of a choice of parts, options or scenarios: words; values are their numbers from 0
+    std::vector<std::string> titles{};  ///< of the same: what a catalogue says of them; may be empty
     /// "10.5 bar", "p90", "holds", "-" for no value.
     std::string shown(double value) const;
 };

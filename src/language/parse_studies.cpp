@@ -148,9 +148,10 @@ VaryItem Parser::vary_item()
             do item.arguments.push_back(expression());
             while (accept(","));
             expect(")", "behind its values");
-            if (item.arguments.size() != known->n)
-                abandon(messages::wrong_argument_count, from(at), item.distribution, fmt::format("{}: {}", known->n, known->form),
-                        std::to_string(item.arguments.size()));
+            if (item.arguments.size() != known->n) {
+                diagnostics_.report(messages::wrong_argument_count, from(at), item.distribution, known->n, item.arguments.size()).mend(std::string(known->form));
+                throw StatementAbandoned{};
+            }
         }
         if (accept("limited")) {
             expect("to", "behind 'limited'");
