@@ -174,6 +174,9 @@ void lower_events(const SolverForm& form, Graph& g, Lowering& lowering, EventPro
     for (const Condition& c : form.conditions)
         for (NodeId id : g.reachable({c.value}))
             if (g[id].op == Op::memory) in_equations_memory[g[id].a] = 1;
+    // a memory that a switch reads chooses among systems of equations, whatever the present one reads
+    for (NodeId id : g.reachable(events.switches))
+        if (g[id].op == Op::memory) in_equations_memory[g[id].a] = 1;
     e.memory_in_equations = in_equations_memory;
     e.mode_in_equations = in_equations_mode;
 

@@ -141,4 +141,29 @@ TEST_CASE("with fixed steps nothing slides: it is told as chattering")
     CHECK_THROWS_WITH_AS(run.simulate({.stop = 2, .integrator = "rk4", .step = 0.01}), doctest::Contains("drives back from both sides"), nl::RunError);
 }
 
+TEST_CASE("a memory that chooses the equations is followed when a block sets it, though no equation of the present system reads it")
+{
+    // by hand: 0.5 w' = 6 - 0.1 w from rest, w = 60 (1 - exp(-0.2 t)); locked from 1 s to 2 s, from rest again then
+    for (const char* integrator : {"auto", "adams", "bdf", "sdirk"}) {
+        INFO(integrator);
+        netloop::Library library = netloop::Library::standard();
+        library.load_text("brake.loop",
+                          "system Brake { var speed : rad/s init 0 rad/s ; var torque : N*m ; memory held = false ; (0.5 kg*m^2) * speed' = 6 N*m - torque\n"
+                          "  if held { speed = 0 rad/s } else { torque = 0.1 N*m/(rad/s) * speed }\n"
+                          "  when time > 1 s { held := true } ; when time > 2 s { held := false } }\n"
+                          "scenario on_and_off of Brake { stop at 3 s ; tolerance 1e-8 ; output every 10 ms }\n");
+        netloop::Run run(netloop::compile(library));
+        const netloop::Recording& r = run.simulate({.integrator = integrator, .verify = true});
+        CHECK(run.summary().verification.holds);
+        CHECK(run.summary().systems == 2);
+        for (std::size_t i = 0; i < r.n_rows(); ++i) {
+            double t = r.time().values[i], begun = t < 1.5 ? 0 : 2;
+            if (std::abs(t - 1) < 1e-9 || std::abs(t - 2) < 1e-9) continue;  // both sides of an event
+            bool held = t > 1 && t < 2;
+            CHECK(r["speed"].values[i] == doctest::Approx(held ? 0 : 60 * (1 - std::exp(-0.2 * (t - begun)))).epsilon(1e-6));
+            if (held) CHECK(r["torque"].values[i] == doctest::Approx(6));
+        }
+    }
+}
+
 TEST_SUITE_END();
