@@ -98,6 +98,32 @@ bool is_csv_of_results(const std::string& path)
     return netloop::first_bytes(path, kHead).starts_with("run,status");
 }
 
+// Of a study that was taken for them: how much each thing moves each result, the most moving first.
+std::string indices_text(netloop::Store& store, const StudyRecord& s)
+{
+    if ((s.take != "for_sobol" && s.take != "for_morris") || !s.complete()) return {};
+    std::vector<StudyRow> rows = store.rows(s);
+    std::string out = s.take == "for_sobol" ? "\nshare of the variance, alone / with others (95 %):\n"
+                                            : "\nelementary effects over the whole range, mean of sizes (95 %), mean, spread:\n";
+    for (std::size_t c = 0; c < s.columns.size(); ++c) {
+        const StudyColumn& column = s.columns[c];
+        if (column.kind != StudyColumn::Kind::measure) continue;
+        std::vector<std::pair<double, std::string>> lines;
+        for (const netloop::VarianceIndex& v : netloop::variance_indices(s, rows, c))
+            lines.emplace_back(v.total, fmt::format("{:<32} {:6.3f} ({:.3f} .. {:.3f}) / {:.3f} ({:.3f} .. {:.3f})", v.name, v.first, v.first_low, v.first_high,
+                                                    v.total, v.total_low, v.total_high));
+        for (const netloop::ElementaryEffect& e : netloop::elementary_effects(s, rows, c)) {
+            double k = column.scale;
+            lines.emplace_back(e.size / k, fmt::format("{:<32} {:8.3g} ({:.3g} .. {:.3g}), {:.3g}, {:.3g}", e.name, e.size / k, e.size_low / k, e.size_high / k,
+                                                       e.mean / k, e.spread / k));
+        }
+        std::stable_sort(lines.begin(), lines.end(), [](const auto& a, const auto& b) { return a.first > b.first; });
+        if (!lines.empty()) out += fmt::format("  {}\n", heading(column));
+        for (const auto& [size, text] : lines) out += "    " + text + "\n";
+    }
+    return out;
+}
+
 int run_results(const Options& o)
 {
     netloop::Store store = open_store(o.store);
@@ -128,8 +154,8 @@ int run_results(const Options& o)
     } else {
         show("study {} {} of {}, {}, {}\n{}\n", study.id, study.name, study.system, study.author, study.created, study.plan);
         show_rows(study, rows);
-        show("{} run{} shown; {} of {} done{}\n", rows.size(), rows.size() == 1 ? "" : "s", study.n_done, study.n_runs,
-             study.n_failed > 0 ? fmt::format(", {} of them failed", study.n_failed) : "");
+        show("{} run{} shown; {} of {} done{}{}\n", rows.size(), rows.size() == 1 ? "" : "s", study.n_done, study.n_runs,
+             study.n_failed > 0 ? fmt::format(", {} of them failed", study.n_failed) : "", indices_text(store, study));
     }
     return 0;
 }

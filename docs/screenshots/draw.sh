@@ -39,24 +39,9 @@ scenario first of Filling { stop at 3 s ; output every 10 ms }
 LOOP
 run "$work/tank.loop" --out "$work/tank.csv"
 "$netloop" plot "$work/tank.csv" vessel.p choke.q --out "$here/first_model.png"
-cat >"$work/mooring.loop" <<'LOOP'
-use mechanics
-system Swell {
-    part  boat  : Mass(mass = 620 kg)
-    part  line  : Spring(stiffness = 24 kN/m)
-    part  drag  : Damper(damping = 340 N*s/m)
-    part  quay  : Anchor
-    part  swell : ForceSource
-    boat.point -- line.b -- drag.b -- swell.point
-    quay.point -- line.a -- drag.a
-    300 N * sin(2*pi * time / (4 s)) + 25 N * sin(2*pi * time / (0.23 s)) -> swell.force
-    init  boat.x = 0.08 m
-    init  boat.v = 0 m/s
-}
-scenario minute of Swell { stop at 60 s ; output every 10 ms }
-LOOP
-run "$work/mooring.loop" --out "$work/mooring.h5"
-"$netloop" plot "$work/mooring.h5" boat.x:mm / boat.v --fold 4s --columns 2 --title "Fifteen swells over each other: the boat settles into their rhythm" --out "$here/folded.png"
+cp -r examples/bascule "$work/bascule"
+(cd "$work" && "$netloop" study bascule/studies/drive.loop which_drive --quiet --report drive.html)
+chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,1500 --virtual-time-budget=8000 --screenshot="$here/study.png" "file://$work/drive.html" 2>/dev/null
 "$netloop" report "$work/calm_day.h5" "$work/storm_lift.h5" --title "The bridge: a calm day and a storm" --out "$work/report.html"
 chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,1500 --virtual-time-budget=8000 --screenshot="$here/report.png" "file://$work/report.html" 2>/dev/null
 run "$here/../../examples/crane/crane.loop" calm --tolerance 1e-5 --out "$work/crane.h5"

@@ -24,7 +24,7 @@ bool among(std::string_view word, const std::array<std::string_view, N>& list)
 constexpr std::array<std::string_view, 9> kDeclare{"param", "const", "input", "output", "var", "let", "memory", "port", "part"};
 constexpr std::array<std::string_view, 3> kPadded{"slot", "init", "unit"};
 constexpr std::array<std::string_view, 13> kApart{"=", ":=", "==", "!=", "<=", ">=", "<", ">", "--", "->", "..", ":", "|"};
-constexpr std::array<std::string_view, 6> kBeforeOperand{"and", "or", "not", "then", "else", "if"};
+constexpr std::array<std::string_view, 8> kBeforeOperand{"and", "or", "not", "then", "else", "if", "over", "to"};
 // These may be names of quantities, too: then what follows tells.
 constexpr std::array<std::string_view, 5> kPerhapsBefore{"in", "when", "after", "until", "against"};
 

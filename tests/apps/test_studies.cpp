@@ -56,7 +56,7 @@ TEST_CASE("study, results, rerun: a grid from the plan to its rows")
     }
     o = made.run("results bob.loop grid --sort half --most --first 2 --where 'drag < 1 N*s/m'");
     CHECK(o.out.find("2 runs shown; 12 of 12 done") != std::string::npos);
-    CHECK(o.out.find("   8") < o.out.find("   9"));
+    CHECK(o.out.find("\n    9 ") < o.out.find("\n    8 "));
     CHECK(made.run("results bob.loop grid --csv all.csv").code == 0);
     std::string csv = test::read_file(made.scratch / "all.csv");
     CHECK(csv.rfind("run,status,mass [kg],drag [N*s/m],half [ms],low [mm],end [m],so <b>deep</b>,seconds,steps,reason\n", 0) == 0);

@@ -392,4 +392,7 @@ TEST_CASE("texts of a study are laid out and read again as they were")
     std::string once = nl::format_text("s.loop", text);
     CHECK(nl::format_text("s.loop", once) == once);
     CHECK(once.find("    vary mass over 1 kg .. 3 kg in 4 on log") != std::string::npos);
+    // a minus stays with its number: -10 degC is a point on a scale, - 10 degC the negative of one
+    std::string cold = "study s of Bob from swing {\n    vary warm over -10 degC .. 35 degC\n    vary warm as normal(-5 degC, 3 K) limited to -20 degC .. 3 degC\n}\n";
+    CHECK(nl::format_text("s.loop", cold) == cold);
 }

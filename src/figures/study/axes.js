@@ -40,7 +40,7 @@ function drawAxes() {
         g.textAlign = "center";
         g.fillStyle = "#22282e"; g.font = 'bold 12px "DejaVu Sans", Helvetica, Arial, sans-serif';
         // neighbours stand at two heights, so that long names do not run into each other
-        const lines = [c.name, c.unit ? "[" + c.unit + "]" : ""], room = (w - 2 * axesSide) / Math.max(1, axesColumns.length - 1) * 1.9;
+        const lines = [c.name, c.unit ? "[" + c.unit + "]" : ""], room = (w - 2 * axesSide) / Math.max(1, axesColumns.length - 1) * 1.6;
         let name = lines[0];
         while (name.length > 4 && g.measureText(name).width > room) name = name.slice(0, -2) + "\u2026";
         g.fillText(name, x, k % 2 ? 28 : 12);

@@ -56,7 +56,7 @@ function drawCloud() {
         g.strokeStyle = colourOf(i); g.lineWidth = 3;
         g.strokeRect(px(x.values[i]) - size - 4, py(y.values[i]) - size - 4, 2 * size + 8, 2 * size + 8);
     }
-    byId("front").textContent = x.levels || y.levels || x === y ? "" : front.length + " runs that no other beats in both: " + front.slice(0, 12).map(i => runs[i].run).join(", ") + (front.length > 12 ? " \u2026" : "");
+    byId("front").textContent = x.levels || y.levels || x === y ? "" : (front.length === 1 ? "1 run" : front.length + " runs") + " that no other beats in both: " + front.slice(0, 12).map(i => runs[i].run).join(", ") + (front.length > 12 ? " \u2026" : "");
     cloudKey.textContent = "";
     if (by && by.levels) by.levels.forEach((l, k) => cloudKey.append(make("span", { class: "entry" }, make("span", { class: "key", style: "background:" + colours[k % colours.length] }), l + (by.titles ? ": " + by.titles[k] : ""))));
     else if (by) cloudKey.append(make("span", { class: "entry" }, make("span", { class: "key", style: "background:" + mix(0) }), digits(byEnds[0]), " to ", make("span", { class: "key", style: "background:" + mix(1) }), digits(byEnds[1]) + " " + by.unit));
