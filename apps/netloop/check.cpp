@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: Apache-2.0
 #include <fmt/format.h>
 
+#include <filesystem>
 #include <memory>
 #include <nlohmann/json.hpp>
 
@@ -48,8 +49,18 @@ int run_check(const Options& o)
         if (request.scenario.empty() && scenarios.size() > 1) request.scenario = scenarios[0];
         netloop::CompiledSystem system = netloop::compile(library, request);
         netloop::Run(system).check_params();
+        // the studies of the file itself are planned, too
+        nlohmann::json studies = nlohmann::json::array();
+        std::string plans;
+        for (const auto& entry : library.list()) {
+            if (entry.kind != "study" || !std::filesystem::equivalent(entry.file, o.file)) continue;
+            netloop::Study study(library, entry.name);
+            studies.push_back({{"name", study.name()}, {"runs", study.n_runs()}, {"plan", study.plan()}});
+            plans += fmt::format("study {}: {}\n", study.name(), study.plan());
+        }
         if (o.json) {
             show_json({{"ok", true},
+                       {"studies", studies},
                        {"system", system.name()},
                        {"scenario", system.scenario()},
                        {"equations", system.n_equations()},
@@ -61,6 +72,7 @@ int run_check(const Options& o)
         print_diagnostics(system.notes(), true);
         show("{}{}: sound: {} equations, {} states, {} iterates\n", system.name(), system.scenario().empty() ? "" : ", scenario " + system.scenario(),
              system.n_equations(), system.n_states(), system.n_iterates());
+        show("{}", plans);
         if (o.explain) show("\n{}", system.explain());
         return 0;
     } catch (const netloop::ModelError& error) {

@@ -25,6 +25,7 @@ using Clock = std::chrono::steady_clock;
 constexpr double kLease = 20;       // s: a worker that is not heard of for so long has lost what it claimed
 constexpr double kHeartbeat = 5;    // s
 constexpr double kKeepEvery = 0.5;  // s between transactions
+constexpr double kKeepShare = 40;   // times as long as a transaction took
 constexpr std::size_t kKeepAtMost = 2000;
 constexpr double kBatch = 2;  // s of work that is claimed at once
 constexpr std::int64_t kMostClaimed = 20'000;
@@ -203,15 +204,19 @@ private:
     void keep(bool now)
     {
         bool over = std::any_of(open_.begin(), open_.end(), [](const Open& o) { return o.left == 0; });
-        bool due = !waiting_.empty() && (now || since(last_kept_) > kKeepEvery || waiting_.size() >= kKeepAtMost);
+        // a store that many write to answers slowly: then more goes in at once
+        double every = std::max(kKeepEvery, std::min(kHeartbeat, kKeepShare * keeping_));
+        bool due = !waiting_.empty() && (now || since(last_kept_) > every || waiting_.size() >= kKeepAtMost);
         if (!due && !(over && now) && since(last_kept_) < kHeartbeat) return;
         std::vector<Claim> finished;
         for (const Open& o : open_)
             if (o.left == 0) finished.push_back(o.claim);
+        auto began = Clock::now();
         patiently([&] {
             data_.keep(id_, owner_, waiting_, finished, kLease);
             return true;
         });
+        keeping_ = since(began);
         std::erase_if(open_, [](const Open& o) { return o.left == 0; });
         waiting_.clear();
         for (const auto& [run, file] : to_store_) {
@@ -338,7 +343,7 @@ private:
     StudyRecord record_;
     std::int64_t done_before_ = 0;
     std::size_t n_here_ = 0;
-    double run_seconds_ = 0;
+    double run_seconds_ = 0, keeping_ = 0;  ///< s that the last transaction took
     Clock::time_point begun_, last_kept_, last_told_, last_looked_;
 };
 
@@ -367,6 +372,7 @@ std::string StudySummary::one_line() const
     std::string out = complete ? fmt::format("done: {} runs", all) : fmt::format("not complete: {} of {} runs", done, all);
     if (failed > 0) out += fmt::format(", {} of them failed", failed);
     if (here > 0) out += fmt::format("; {} here in {:.3g} s by {} thread{}", here, wall_seconds, jobs, jobs == 1 ? "" : "s");
+    if (here == 0 && wall_seconds > 1) out += fmt::format("; {:.3g} s", wall_seconds);
     return out;
 }
 

@@ -97,6 +97,9 @@ Outcome compiled(netloop::Library& library, const std::string& text, bool run, s
         if (netloop::format_text("mutant.loop", laid_out) != laid_out) throw std::logic_error("laid out twice, it changes");
     }
     library.check();
+    if (text.find("\nstudy ") != std::string::npos)
+        for (const auto& e : library.list())
+            if (e.kind == "study" && e.file == "mutant.loop") netloop::time_of_runs(netloop::Study(library, e.name), run ? 3 : 0, &interrupt);
     netloop::CompiledSystem system = netloop::compile(library, {.no_scenario = true, .interrupt = &interrupt});
     if (!run) return kSound;
     constexpr const char* kIntegrators[] = {"", "", "", "bdf", "adams", "sdirk"};
