@@ -8,9 +8,9 @@ void quiet()
     H5Eset_auto2(H5E_DEFAULT, nullptr, nullptr);
 }
 
-Handle text_type()
+OwnedId text_type()
 {
-    Handle t(H5Tcopy(H5T_C_S1), H5Tclose);
+    OwnedId t(H5Tcopy(H5T_C_S1), H5Tclose);
     H5Tset_size(t, H5T_VARIABLE);
     H5Tset_cset(t, H5T_CSET_UTF8);
     return t;
@@ -23,23 +23,23 @@ bool has(hid_t file, const char* name)
 
 bool write_attribute(hid_t at, const char* name, const std::string& text)
 {
-    Handle type = text_type(), space(H5Screate(H5S_SCALAR), H5Sclose);
-    Handle a(H5Acreate2(at, name, type, space, H5P_DEFAULT, H5P_DEFAULT), H5Aclose);
+    OwnedId type = text_type(), space(H5Screate(H5S_SCALAR), H5Sclose);
+    OwnedId a(H5Acreate2(at, name, type, space, H5P_DEFAULT, H5P_DEFAULT), H5Aclose);
     const char* value = text.c_str();
     return a.ok() && H5Awrite(a, type, &value) >= 0;
 }
 
 bool write_number(hid_t at, const char* name, double value)
 {
-    Handle space(H5Screate(H5S_SCALAR), H5Sclose);
-    Handle a(H5Acreate2(at, name, H5T_NATIVE_DOUBLE, space, H5P_DEFAULT, H5P_DEFAULT), H5Aclose);
+    OwnedId space(H5Screate(H5S_SCALAR), H5Sclose);
+    OwnedId a(H5Acreate2(at, name, H5T_NATIVE_DOUBLE, space, H5P_DEFAULT, H5P_DEFAULT), H5Aclose);
     return a.ok() && H5Awrite(a, H5T_NATIVE_DOUBLE, &value) >= 0;
 }
 
 bool write_text(hid_t file, const char* name, const std::string& text)
 {
-    Handle type = text_type(), space(H5Screate(H5S_SCALAR), H5Sclose);
-    Handle set(H5Dcreate2(file, name, type, space, H5P_DEFAULT, H5P_DEFAULT, H5P_DEFAULT), H5Dclose);
+    OwnedId type = text_type(), space(H5Screate(H5S_SCALAR), H5Sclose);
+    OwnedId set(H5Dcreate2(file, name, type, space, H5P_DEFAULT, H5P_DEFAULT, H5P_DEFAULT), H5Dclose);
     const char* value = text.c_str();
     return set.ok() && H5Dwrite(set, type, H5S_ALL, H5S_ALL, H5P_DEFAULT, &value) >= 0;
 }
@@ -73,9 +73,9 @@ bool is_number(hid_t type)
 std::string read_attribute(hid_t at, const char* name)
 {
     if (H5Aexists(at, name) <= 0) return {};
-    Handle a(H5Aopen(at, name, H5P_DEFAULT), H5Aclose);
+    OwnedId a(H5Aopen(at, name, H5P_DEFAULT), H5Aclose);
     if (!a.ok()) return {};
-    Handle held(H5Aget_type(a), H5Tclose), space(H5Aget_space(a), H5Sclose), type = text_type();
+    OwnedId held(H5Aget_type(a), H5Tclose), space(H5Aget_space(a), H5Sclose), type = text_type();
     char* value = nullptr;
     return held.ok() && space.ok() && is_text(held) && one_value(space) && H5Aread(a, type, &value) >= 0 ? taken(value) : "";
 }
@@ -83,9 +83,9 @@ std::string read_attribute(hid_t at, const char* name)
 double read_number(hid_t at, const char* name)
 {
     if (H5Aexists(at, name) <= 0) return 0;
-    Handle a(H5Aopen(at, name, H5P_DEFAULT), H5Aclose);
+    OwnedId a(H5Aopen(at, name, H5P_DEFAULT), H5Aclose);
     if (!a.ok()) return 0;
-    Handle held(H5Aget_type(a), H5Tclose), space(H5Aget_space(a), H5Sclose);
+    OwnedId held(H5Aget_type(a), H5Tclose), space(H5Aget_space(a), H5Sclose);
     double value = 0;
     bool fits = held.ok() && space.ok() && is_number(held) && one_value(space);
     return fits && H5Aread(a, H5T_NATIVE_DOUBLE, &value) >= 0 ? value : 0;
@@ -94,7 +94,7 @@ double read_number(hid_t at, const char* name)
 std::string read_text(hid_t file, const char* name)
 {
     if (!has(file, name)) return {};
-    Handle set(H5Dopen2(file, name, H5P_DEFAULT), H5Dclose), type = text_type();
+    OwnedId set(H5Dopen2(file, name, H5P_DEFAULT), H5Dclose), type = text_type();
     if (!set.ok()) return {};
     Contents c = contents_of(set);
     char* value = nullptr;
@@ -112,7 +112,7 @@ bool Contents::holds_numbers() const
 Contents contents_of(hid_t set)
 {
     Contents c;
-    Handle type(H5Dget_type(set), H5Tclose), space(H5Dget_space(set), H5Sclose);
+    OwnedId type(H5Dget_type(set), H5Tclose), space(H5Dget_space(set), H5Sclose);
     if (!type.ok() || !space.ok() || H5Sget_simple_extent_type(space) == H5S_NULL) return c;
     c.type = H5Tget_class(type);
     c.any_length = c.type == H5T_STRING && H5Tis_variable_str(type) > 0;
@@ -127,11 +127,11 @@ Contents contents_of(hid_t set)
 bool is_table(hid_t set, const Contents& contents, const std::vector<const char*>& texts, const std::vector<const char*>& numbers, hsize_t most)
 {
     if (contents.type != H5T_COMPOUND || contents.rank != 1 || contents.size[0] > most) return false;
-    Handle type(H5Dget_type(set), H5Tclose);
+    OwnedId type(H5Dget_type(set), H5Tclose);
     auto member = [&](const char* name, auto fits) {
         int k = H5Tget_member_index(type, name);
         if (k < 0) return false;
-        Handle of(H5Tget_member_type(type, static_cast<unsigned>(k)), H5Tclose);
+        OwnedId of(H5Tget_member_type(type, static_cast<unsigned>(k)), H5Tclose);
         return of.ok() && fits(of);
     };
     for (const char* name : texts)
@@ -142,10 +142,10 @@ bool is_table(hid_t set, const Contents& contents, const std::vector<const char*
     return contents.size[0] * H5Tget_size(type) <= contents.stored + 65536;
 }
 
-Handle column_type()
+OwnedId column_type()
 {
-    Handle text = text_type();
-    Handle t(H5Tcreate(H5T_COMPOUND, sizeof(ColumnRow)), H5Tclose);
+    OwnedId text = text_type();
+    OwnedId t(H5Tcreate(H5T_COMPOUND, sizeof(ColumnRow)), H5Tclose);
     H5Tinsert(t, "name", HOFFSET(ColumnRow, name), text);
     H5Tinsert(t, "unit", HOFFSET(ColumnRow, unit), text);
     H5Tinsert(t, "scale", HOFFSET(ColumnRow, scale), H5T_NATIVE_DOUBLE);
@@ -156,10 +156,10 @@ Handle column_type()
     return t;
 }
 
-Handle event_type()
+OwnedId event_type()
 {
-    Handle text = text_type();
-    Handle t(H5Tcreate(H5T_COMPOUND, sizeof(EventRow)), H5Tclose);
+    OwnedId text = text_type();
+    OwnedId t(H5Tcreate(H5T_COMPOUND, sizeof(EventRow)), H5Tclose);
     H5Tinsert(t, "condition", HOFFSET(EventRow, text), text);
     H5Tinsert(t, "part", HOFFSET(EventRow, part), text);
     H5Tinsert(t, "place", HOFFSET(EventRow, place), text);

@@ -14,12 +14,12 @@ namespace netloop::hdf5 {
 constexpr const char* kForm = "netloop recording 1";
 
 /// An HDF5 identifier that is closed at the end of its scope.
-class Handle {
+class OwnedId {
 public:
-    Handle(hid_t id, herr_t (*close)(hid_t)) : id_(id), close_(close) {}
-    ~Handle() { reset(); }
-    Handle(Handle&& other) noexcept : id_(other.id_), close_(other.close_) { other.id_ = -1; }
-    Handle& operator=(Handle&& other) noexcept
+    OwnedId(hid_t id, herr_t (*close)(hid_t)) : id_(id), close_(close) {}
+    ~OwnedId() { reset(); }
+    OwnedId(OwnedId&& other) noexcept : id_(other.id_), close_(other.close_) { other.id_ = -1; }
+    OwnedId& operator=(OwnedId&& other) noexcept
     {
         std::swap(id_, other.id_);
         std::swap(close_, other.close_);
@@ -64,9 +64,9 @@ struct EventRow {
 
 /// The library's own messages are not for users.
 void quiet();
-Handle text_type();
-Handle column_type();
-Handle event_type();
+OwnedId text_type();
+OwnedId column_type();
+OwnedId event_type();
 /// Whether the file has a data set of this name.
 bool has(hid_t file, const char* name);
 

@@ -26,7 +26,7 @@ std::string text_or_nothing(const char* text)
 template <typename Row>
 class Rows {
 public:
-    Rows(hid_t set, Handle type, std::size_t n) : type_(std::move(type)), space_(H5Dget_space(set), H5Sclose), rows_(n)
+    Rows(hid_t set, OwnedId type, std::size_t n) : type_(std::move(type)), space_(H5Dget_space(set), H5Sclose), rows_(n)
     {
         read_ = n == 0 || H5Dread(set, type_, H5S_ALL, H5S_ALL, H5P_DEFAULT, rows_.data()) >= 0;
     }
@@ -40,7 +40,7 @@ public:
     const std::vector<Row>& all() const { return rows_; }
 
 private:
-    Handle type_, space_;
+    OwnedId type_, space_;
     std::vector<Row> rows_;
     bool read_ = false;
 };
@@ -49,7 +49,7 @@ private:
 void read_events(hid_t file, EventRecord& record)
 {
     if (!has(file, "events") || !has(file, "event_times")) return;
-    Handle set(H5Dopen2(file, "events", H5P_DEFAULT), H5Dclose), time_set(H5Dopen2(file, "event_times", H5P_DEFAULT), H5Dclose);
+    OwnedId set(H5Dopen2(file, "events", H5P_DEFAULT), H5Dclose), time_set(H5Dopen2(file, "event_times", H5P_DEFAULT), H5Dclose);
     if (!set.ok() || !time_set.ok()) return;
     Contents table = contents_of(set), instants = contents_of(time_set);
     if (!is_table(set, table, {"condition", "part", "place"}, {"first", "count", "steps_lost", "seconds"}, kMostEvents)) return;
@@ -71,7 +71,7 @@ void read_events(hid_t file, EventRecord& record)
 
 class Hdf5Source : public ColumnSource {
 public:
-    Hdf5Source(std::string path, Handle file) : path_(std::move(path)), file_(std::move(file)), values_(H5Dopen2(file_, "values", H5P_DEFAULT), H5Dclose)
+    Hdf5Source(std::string path, OwnedId file) : path_(std::move(path)), file_(std::move(file)), values_(H5Dopen2(file_, "values", H5P_DEFAULT), H5Dclose)
     {
         if (!values_.ok()) throw refuse("a part of it is missing");
         Contents c = contents_of(values_);
@@ -91,7 +91,7 @@ public:
     {
         std::vector<double> all(rows_);
         hsize_t at[2] = {0, index.at(column)}, count[2] = {size_[0], 1};
-        Handle space(H5Dget_space(values_), H5Sclose), memory(H5Screate_simple(1, count, nullptr), H5Sclose);
+        OwnedId space(H5Dget_space(values_), H5Sclose), memory(H5Screate_simple(1, count, nullptr), H5Sclose);
         H5Sselect_hyperslab(space, H5S_SELECT_SET, at, nullptr, count, nullptr);
         if (size_[0] > 0 && H5Dread(values_, H5T_NATIVE_DOUBLE, memory, space, H5P_DEFAULT, all.data()) < 0) throw refuse("its values cannot be read");
         for (std::size_t r = 0; r < tail_.size() / std::max<std::size_t>(size_[1], 1); ++r) all[tail_first_ + r] = tail_[r * size_[1] + index[column]];
@@ -103,7 +103,7 @@ private:
     void read_tail()
     {
         if (!has(file_, "tail") || !has(file_, "tail_rows")) return;
-        Handle set(H5Dopen2(file_, "tail", H5P_DEFAULT), H5Dclose), rows_set(H5Dopen2(file_, "tail_rows", H5P_DEFAULT), H5Dclose);
+        OwnedId set(H5Dopen2(file_, "tail", H5P_DEFAULT), H5Dclose), rows_set(H5Dopen2(file_, "tail_rows", H5P_DEFAULT), H5Dclose);
         if (!set.ok() || !rows_set.ok()) return;
         std::int64_t state[2] = {0, 0};
         Contents of_rows = contents_of(rows_set), c = contents_of(set);
@@ -112,13 +112,13 @@ private:
         if (!c.numbers() || c.rank != 2) return;
         constexpr hsize_t kMostRows = 1 << 20;  // of a tail: it is shorter than a chunk of rows
         hsize_t size[2] = {std::min(c.size[0], kMostRows), c.size[1]}, at[2] = {0, 0};
-        Handle space(H5Dget_space(set), H5Sclose);
+        OwnedId space(H5Dget_space(set), H5Sclose);
         bool fits = state[1] > 0 && state[1] <= static_cast<std::int64_t>(size[0]) && size[1] == size_[1] && state[0] >= 0 &&
                     state[0] <= static_cast<std::int64_t>(size_[0]);
         if (!fits) return;
         hsize_t count[2] = {static_cast<hsize_t>(state[1]), size[1]};
         std::vector<double> tail(count[0] * count[1]);
-        Handle memory(H5Screate_simple(2, count, nullptr), H5Sclose);
+        OwnedId memory(H5Screate_simple(2, count, nullptr), H5Sclose);
         H5Sselect_hyperslab(space, H5S_SELECT_SET, at, nullptr, count, nullptr);
         if (H5Dread(set, H5T_NATIVE_DOUBLE, memory, space, H5P_DEFAULT, tail.data()) < 0) return;
         tail_ = std::move(tail);
@@ -127,7 +127,7 @@ private:
     }
 
     std::string path_;
-    Handle file_, values_;
+    OwnedId file_, values_;
     hsize_t size_[2] = {0, 0};
     std::size_t rows_ = 0;
     std::vector<double> tail_;
@@ -136,7 +136,7 @@ private:
 
 void read_columns(const Hdf5Source& source, std::vector<std::size_t>& index, Recording& r)
 {
-    Handle set(H5Dopen2(source.file(), "columns", H5P_DEFAULT), H5Dclose);
+    OwnedId set(H5Dopen2(source.file(), "columns", H5P_DEFAULT), H5Dclose);
     if (!set.ok()) throw source.refuse("a part of it is missing");
     Contents c = contents_of(set);
     if (!is_table(set, c, {"name", "unit", "description", "origin"}, {"scale", "offset", "index"}, kMostColumnsRead))
@@ -169,15 +169,15 @@ void read_columns(const Hdf5Source& source, std::vector<std::size_t>& index, Rec
 std::shared_ptr<const ColumnSource> open_hdf5(const std::string& path, Recording& r)
 {
     quiet();
-    Handle file(H5Fopen(path.c_str(), H5F_ACC_RDONLY, H5P_DEFAULT), H5Fclose);
+    OwnedId file(H5Fopen(path.c_str(), H5F_ACC_RDONLY, H5P_DEFAULT), H5Fclose);
     // of a run that was killed, or that still goes on
     if (!file.ok()) {
         // what a writer has half written is read again, each time after twice the wait, from 1 ns on; of 100 times, which is the library's own choice, a
         // damaged file would see no end
         constexpr unsigned kTries = 28;  // the last wait is 0.13 s
-        Handle access(H5Pcreate(H5P_FILE_ACCESS), H5Pclose);
+        OwnedId access(H5Pcreate(H5P_FILE_ACCESS), H5Pclose);
         H5Pset_metadata_read_attempts(access, kTries);
-        file = Handle(H5Fopen(path.c_str(), H5F_ACC_RDONLY | H5F_ACC_SWMR_READ, access), H5Fclose);
+        file = OwnedId(H5Fopen(path.c_str(), H5F_ACC_RDONLY | H5F_ACC_SWMR_READ, access), H5Fclose);
     }
     if (!file.ok()) throw RecordingError(fmt::format("'{}' is no recording: not an HDF5 file, or one that is damaged", path));
     if (read_attribute(file, "form") != kForm) throw RecordingError(fmt::format("'{}' is no recording: it was not written by a run of netloop", path));

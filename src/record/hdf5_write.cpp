@@ -83,7 +83,7 @@ public:
         ok = close_sets() && ok;
         ok = file_.reset() && ok;
         if (ok) {  // attributes cannot be changed in single-writer mode
-            file_ = Handle(H5Fopen(unfinished_.c_str(), H5F_ACC_RDWR, H5P_DEFAULT), H5Fclose);
+            file_ = OwnedId(H5Fopen(unfinished_.c_str(), H5F_ACC_RDWR, H5P_DEFAULT), H5Fclose);
             ok = file_.ok() && H5Ldelete(file_, "tail", H5P_DEFAULT) >= 0 && H5Ldelete(file_, "tail_rows", H5P_DEFAULT) >= 0;
             ok = ok && close_hole() && write_state(complete ? "yes" : "no", reason);
             ok = ok && write_events() && (results_.empty() || write_text(file_, "results", results_));
@@ -103,9 +103,9 @@ private:
     }
 
     // The unfinished file is there already, and nobody else's.
-    static Handle make_file(const std::string& name, unsigned how)
+    static OwnedId make_file(const std::string& name, unsigned how)
     {
-        Handle access(H5Pcreate(H5P_FILE_ACCESS), H5Pclose);
+        OwnedId access(H5Pcreate(H5P_FILE_ACCESS), H5Pclose);
         H5Pset_libver_bounds(access, H5F_LIBVER_LATEST, H5F_LIBVER_LATEST);
         return {H5Fcreate(name.c_str(), how, H5P_DEFAULT, access), H5Fclose};
     }
@@ -131,8 +131,8 @@ private:
             rows.push_back({c.name.c_str(), c.unit.c_str(), c.scale, c.offset, c.description.c_str(), c.origin.c_str(), index[i]});
         }
         hsize_t n = rows.size();
-        Handle type = column_type(), space(H5Screate_simple(1, &n, nullptr), H5Sclose);
-        Handle set(H5Dcreate2(file_, "columns", type, space, H5P_DEFAULT, H5P_DEFAULT, H5P_DEFAULT), H5Dclose);
+        OwnedId type = column_type(), space(H5Screate_simple(1, &n, nullptr), H5Sclose);
+        OwnedId set(H5Dcreate2(file_, "columns", type, space, H5P_DEFAULT, H5P_DEFAULT, H5P_DEFAULT), H5Dclose);
         return set.ok() && H5Dwrite(set, type, H5S_ALL, H5S_ALL, H5P_DEFAULT, rows.data()) >= 0;
     }
 
@@ -149,12 +149,12 @@ private:
             offsets.push_back(head.columns[i].offset);
         }
         hsize_t n = head.columns.size();
-        Handle space(H5Screate_simple(1, &n, nullptr), H5Sclose), text(H5Tcopy(H5T_C_S1), H5Tclose);
+        OwnedId space(H5Screate_simple(1, &n, nullptr), H5Sclose), text(H5Tcopy(H5T_C_S1), H5Tclose);
         H5Tset_size(text, length);
         H5Tset_strpad(text, H5T_STR_NULLPAD);
-        Handle group(H5Gcreate2(file_, "plain", H5P_DEFAULT, H5P_DEFAULT, H5P_DEFAULT), H5Gclose);
+        OwnedId group(H5Gcreate2(file_, "plain", H5P_DEFAULT, H5P_DEFAULT, H5P_DEFAULT), H5Gclose);
         auto write = [&](const char* name, hid_t type, const void* data) {
-            Handle set(H5Dcreate2(group, name, type, space, H5P_DEFAULT, H5P_DEFAULT, H5P_DEFAULT), H5Dclose);
+            OwnedId set(H5Dcreate2(group, name, type, space, H5P_DEFAULT, H5P_DEFAULT, H5P_DEFAULT), H5Dclose);
             return set.ok() && H5Dwrite(set, type, H5S_ALL, H5S_ALL, H5P_DEFAULT, data) >= 0;
         };
         return group.ok() && write("name", text, names.data()) && write("index", H5T_NATIVE_INT64, index.data()) &&
@@ -171,9 +171,9 @@ private:
             times.insert(times.end(), e.times.begin(), e.times.end());
         }
         hsize_t n = rows.size(), n_times = times.size();
-        Handle type = event_type(), space(H5Screate_simple(1, &n, nullptr), H5Sclose), time_space(H5Screate_simple(1, &n_times, nullptr), H5Sclose);
-        Handle set(H5Dcreate2(file_, "events", type, space, H5P_DEFAULT, H5P_DEFAULT, H5P_DEFAULT), H5Dclose);
-        Handle time_set(H5Dcreate2(file_, "event_times", H5T_NATIVE_DOUBLE, time_space, H5P_DEFAULT, H5P_DEFAULT, H5P_DEFAULT), H5Dclose);
+        OwnedId type = event_type(), space(H5Screate_simple(1, &n, nullptr), H5Sclose), time_space(H5Screate_simple(1, &n_times, nullptr), H5Sclose);
+        OwnedId set(H5Dcreate2(file_, "events", type, space, H5P_DEFAULT, H5P_DEFAULT, H5P_DEFAULT), H5Dclose);
+        OwnedId time_set(H5Dcreate2(file_, "event_times", H5T_NATIVE_DOUBLE, time_space, H5P_DEFAULT, H5P_DEFAULT, H5P_DEFAULT), H5Dclose);
         if (!set.ok() || !time_set.ok()) return false;
         bool ok = write_number(set, "steps", record_.steps) && write_number(set, "seconds", record_.seconds);
         ok = ok && (rows.empty() || H5Dwrite(set, type, H5S_ALL, H5S_ALL, H5P_DEFAULT, rows.data()) >= 0);
@@ -183,20 +183,20 @@ private:
     bool make_values()
     {
         hsize_t width = stored_.size(), size[2] = {0, width}, most[2] = {H5S_UNLIMITED, width}, chunk[2] = {shape_.rows, shape_.columns};
-        Handle space(H5Screate_simple(2, size, most), H5Sclose), create(H5Pcreate(H5P_DATASET_CREATE), H5Pclose);
+        OwnedId space(H5Screate_simple(2, size, most), H5Sclose), create(H5Pcreate(H5P_DATASET_CREATE), H5Pclose);
         H5Pset_chunk(create, 2, chunk);
         H5Pset_shuffle(create);
         H5Pset_deflate(create, 1);
-        values_ = Handle(H5Dcreate2(file_, "values", H5T_IEEE_F64LE, space, H5P_DEFAULT, create, H5P_DEFAULT), H5Dclose);
+        values_ = OwnedId(H5Dcreate2(file_, "values", H5T_IEEE_F64LE, space, H5P_DEFAULT, create, H5P_DEFAULT), H5Dclose);
 
         hsize_t tail_size[2] = {shape_.rows, width}, tail_chunk[2] = {kTailRows, std::min<hsize_t>(width, 1024)};
-        Handle tail_space(H5Screate_simple(2, tail_size, nullptr), H5Sclose), tail_create(H5Pcreate(H5P_DATASET_CREATE), H5Pclose);
+        OwnedId tail_space(H5Screate_simple(2, tail_size, nullptr), H5Sclose), tail_create(H5Pcreate(H5P_DATASET_CREATE), H5Pclose);
         H5Pset_chunk(tail_create, 2, tail_chunk);
-        tail_ = Handle(H5Dcreate2(file_, "tail", H5T_IEEE_F64LE, tail_space, H5P_DEFAULT, tail_create, H5P_DEFAULT), H5Dclose);
+        tail_ = OwnedId(H5Dcreate2(file_, "tail", H5T_IEEE_F64LE, tail_space, H5P_DEFAULT, tail_create, H5P_DEFAULT), H5Dclose);
         hsize_t two = 2;
-        Handle rows_space(H5Screate_simple(1, &two, nullptr), H5Sclose), rows_create(H5Pcreate(H5P_DATASET_CREATE), H5Pclose);
+        OwnedId rows_space(H5Screate_simple(1, &two, nullptr), H5Sclose), rows_create(H5Pcreate(H5P_DATASET_CREATE), H5Pclose);
         H5Pset_alloc_time(rows_create, H5D_ALLOC_TIME_EARLY);
-        tail_rows_ = Handle(H5Dcreate2(file_, "tail_rows", H5T_STD_I64LE, rows_space, H5P_DEFAULT, rows_create, H5P_DEFAULT), H5Dclose);
+        tail_rows_ = OwnedId(H5Dcreate2(file_, "tail_rows", H5T_STD_I64LE, rows_space, H5P_DEFAULT, rows_create, H5P_DEFAULT), H5Dclose);
         return values_.ok() && tail_.ok() && tail_rows_.ok() && write_attribute(values_, "units", "SI base units; `columns` tells the display unit of each");
     }
 
@@ -228,7 +228,7 @@ private:
     {
         if (block_.rows > in_tail_) {
             hsize_t at[2] = {in_tail_, 0}, count[2] = {block_.rows - in_tail_, stored_.size()};
-            Handle file_space(H5Dget_space(tail_), H5Sclose), memory_space(H5Screate_simple(2, count, nullptr), H5Sclose);
+            OwnedId file_space(H5Dget_space(tail_), H5Sclose), memory_space(H5Screate_simple(2, count, nullptr), H5Sclose);
             H5Sselect_hyperslab(file_space, H5S_SELECT_SET, at, nullptr, count, nullptr);
             const double* from = block_.data.data() + in_tail_ * stored_.size();
             if (H5Dwrite(tail_, H5T_NATIVE_DOUBLE, memory_space, file_space, H5P_DEFAULT, from) < 0) return false;
@@ -246,7 +246,7 @@ private:
         auto unused = static_cast<double>(H5Fget_freespace(file_));
         if (unused < kHole * static_cast<double>(size)) return true;
         std::string other = unfinished_ + ".copy";
-        Handle copy = make_file(other, H5F_ACC_EXCL);
+        OwnedId copy = make_file(other, H5F_ACC_EXCL);
         if (!copy.ok()) return true;
         bool ok = true;
         for (const char* name : {"form", "system", "scenario"}) ok = ok && write_attribute(copy, name, read_attribute(file_, name));
@@ -267,7 +267,7 @@ private:
     OutputFile out_;
     std::string unfinished_;
     bool finished_ = false;
-    Handle file_{-1, H5Fclose}, values_{-1, H5Dclose}, tail_{-1, H5Dclose}, tail_rows_{-1, H5Dclose};
+    OwnedId file_{-1, H5Fclose}, values_{-1, H5Dclose}, tail_{-1, H5Dclose}, tail_rows_{-1, H5Dclose};
     std::vector<std::size_t> stored_;
     ChunkShape shape_;
     RowBlock block_;

@@ -60,20 +60,20 @@ bool write_names(hid_t file, const std::string& name, const std::vector<LinearMo
     std::vector<const char*> texts;
     for (const LinearModel::Signal& s : list) texts.push_back(units ? s.unit.c_str() : s.name.c_str());
     hsize_t size = texts.size();
-    hdf5::Handle type = hdf5::text_type(), space(H5Screate_simple(1, &size, nullptr), H5Sclose);
-    hdf5::Handle set(H5Dcreate2(file, name.c_str(), type, space, H5P_DEFAULT, H5P_DEFAULT, H5P_DEFAULT), H5Dclose);
+    hdf5::OwnedId type = hdf5::text_type(), space(H5Screate_simple(1, &size, nullptr), H5Sclose);
+    hdf5::OwnedId set(H5Dcreate2(file, name.c_str(), type, space, H5P_DEFAULT, H5P_DEFAULT, H5P_DEFAULT), H5Dclose);
     return set.ok() && (texts.empty() || H5Dwrite(set, type, H5S_ALL, H5S_ALL, H5P_DEFAULT, texts.data()) >= 0);
 }
 
 bool write_hdf5(const LinearModel& m, const std::string& path)
 {
     hdf5::quiet();
-    hdf5::Handle file(H5Fcreate(path.c_str(), H5F_ACC_TRUNC, H5P_DEFAULT, H5P_DEFAULT), H5Fclose);
+    hdf5::OwnedId file(H5Fcreate(path.c_str(), H5F_ACC_TRUNC, H5P_DEFAULT, H5P_DEFAULT), H5Fclose);
     bool ok = file.ok() && hdf5::write_attribute(file, "form", "netloop linear model 1") && hdf5::write_number(file, "time", m.time);
     for (const Named& n : matrices(m)) {
         hsize_t size[2] = {n.matrix->rows, n.matrix->columns};
-        hdf5::Handle space(H5Screate_simple(2, size, nullptr), H5Sclose);
-        hdf5::Handle set(ok ? H5Dcreate2(file, n.name, H5T_IEEE_F64LE, space, H5P_DEFAULT, H5P_DEFAULT, H5P_DEFAULT) : -1, H5Dclose);
+        hdf5::OwnedId space(H5Screate_simple(2, size, nullptr), H5Sclose);
+        hdf5::OwnedId set(ok ? H5Dcreate2(file, n.name, H5T_IEEE_F64LE, space, H5P_DEFAULT, H5P_DEFAULT, H5P_DEFAULT) : -1, H5Dclose);
         ok = ok && set.ok() && (n.matrix->values.empty() || H5Dwrite(set, H5T_NATIVE_DOUBLE, H5S_ALL, H5S_ALL, H5P_DEFAULT, n.matrix->values.data()) >= 0);
     }
     for (const auto& [name, list] : {std::pair{"states", &m.states}, {"inputs", &m.inputs}, {"outputs", &m.outputs}})

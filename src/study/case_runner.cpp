@@ -10,7 +10,7 @@
 
 namespace netloop {
 namespace {
-std::string first_line(const std::string& text)
+std::string first_line_of(const std::string& text)
 {
     return text.substr(0, text.find('\n'));
 }
@@ -46,7 +46,7 @@ std::optional<StudyRow> CaseRunner::run(std::size_t i, const std::string& out)
         Structure& s = study_.structure_at(point);
         if (!s.system) {
             row.id = s.id;
-            row.reason = first_line(s.error);
+            row.reason = first_line_of(s.error);
         } else {
             std::unique_ptr<Run>& own = runs_[&s];
             // what a run before was given must not stay
@@ -71,7 +71,7 @@ std::optional<StudyRow> CaseRunner::run(std::size_t i, const std::string& out)
             } else {
                 row.status = limit_ && summary_.reason.find("time limit") != std::string::npos ? "limit" : "failed";
                 row.id = row.status == "limit" ? "time-limit" : "run-failed";
-                row.reason = first_line(summary_.reason);
+                row.reason = first_line_of(summary_.reason);
             }
         }
     } catch (const Interrupted&) {
@@ -79,7 +79,7 @@ std::optional<StudyRow> CaseRunner::run(std::size_t i, const std::string& out)
     } catch (const Error& error) {
         if (interrupt_asked()) return std::nullopt;
         row.id = error.id();
-        row.reason = first_line(error.what());
+        row.reason = first_line_of(error.what());
         if (run != nullptr) summary_ = run->summary();
     }
     row.steps = static_cast<std::int64_t>(summary_.steps);

@@ -13,6 +13,7 @@ namespace {
 constexpr double kAsItIs = std::numeric_limits<double>::quiet_NaN();
 // what an uncertain or a continuous thing is set to when it alone is looked at
 constexpr double kLowShare = 0.05, kHighShare = 0.95;
+constexpr double kMostNumbers = 2e8;  // they are kept
 }  // namespace
 
 Design::Design(const TakeItem& take, std::vector<FactorShape> factors, const std::vector<Correlation>& correlations, std::uint64_t seed)
@@ -54,6 +55,8 @@ void Design::make_grid(const TakeItem& take, const std::vector<Correlation>& cor
     draws_ = uncertain_.empty() ? 1 : take.draws > 0 ? static_cast<std::size_t>(take.draws) : kUsualDraws;
     n *= static_cast<double>(draws_);
     if (n > kMostRuns) throw std::invalid_argument(fmt::format("the full grid has {:.3g} runs; take some of it: take 2000", n));
+    if (static_cast<double>(draws_ * uncertain_.size()) > kMostNumbers)
+        throw std::invalid_argument(fmt::format("{} draws of {} things are more than a plan can hold", draws_, uncertain_.size()));
     size_ = static_cast<std::size_t>(n);
     points_ = sobol_points(uncertain_.empty() ? 0 : draws_, uncertain_.size(), seed);
     correlate_points(correlations, uncertain_);
@@ -69,7 +72,6 @@ void Design::make_points(const TakeItem& take, const std::vector<Correlation>& c
     double rows = take.count * (kind_ == TakeItem::Kind::for_sobol    ? static_cast<double>(k) + 2
                                 : kind_ == TakeItem::Kind::for_morris ? static_cast<double>(k) + 1
                                                                       : 1);
-    constexpr double kMostNumbers = 2e8;  // they are kept
     if (rows * static_cast<double>(k) > kMostNumbers)
         throw std::invalid_argument(fmt::format("{:.3g} runs of {} things varied are more than a plan can hold", rows, k));
     base_ = static_cast<std::size_t>(take.count);

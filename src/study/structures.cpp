@@ -9,6 +9,7 @@
 #include "base/deep_stack.hpp"
 #include "base/interrupt.hpp"
 #include "language/parser.hpp"
+#include "model/check_units.hpp"
 #include "study/study_data.hpp"
 
 namespace netloop {
@@ -187,6 +188,15 @@ void StudyData::apply_where()
     std::vector<ParamId> params;
     std::vector<double> si, at(factors.size());
     std::map<const Structure*, std::unique_ptr<Run>> runs;
+    auto refuse = [&](const std::string& what, const std::string& mend) {
+        SourceDiagnostic d{"bad-value", Severity::error, decl->where[0]->span, what, {}, mend};
+        Diagnostic told = export_diagnostic(d, structures[0]->system->data().sources);
+        throw ModelError(told.rendered, {told});
+    };
+    constexpr std::size_t kMostPoints = 3'000'000;  // some ten microseconds each
+    if (design->size() > kMostPoints)
+        refuse(fmt::format("'where' would be looked at for {} points; {} at most", design->size(), kMostPoints),
+               "narrow the ranges instead, or take some: take 2000");
     for (std::size_t i = 0; i < design->size(); ++i) {
         look_at_interrupt();
         design->point(i, at);
@@ -202,16 +212,7 @@ void StudyData::apply_where()
                 NodeValues values(flat.graph, [&](const Node& n) { return n.op == Op::parameter ? run->value(ParamId{n.a}) : std::nan(""); });
                 for (std::size_t w = 0; w < decl->where.size() && holds; ++w) {
                     double v = values(data.asked[n_asked_before_where + w]);
-                    if (!std::isfinite(v)) {
-                        SourceDiagnostic d{"bad-value",
-                                           Severity::error,
-                                           decl->where[w]->span,
-                                           fmt::format("condition of study '{}' is not known before a run", name),
-                                           {},
-                                           "compare params and numbers"};
-                        Diagnostic told = export_diagnostic(d, data.sources);
-                        throw ModelError(told.rendered, {told});
-                    }
+                    if (!std::isfinite(v)) refuse(fmt::format("'{}' is not known before a run", brief(*decl->where[w])), "compare params and numbers");
                     holds = v != 0;
                 }
             } catch (const ModelError&) {
@@ -222,11 +223,7 @@ void StudyData::apply_where()
         if (holds) kept.push_back(static_cast<std::uint32_t>(i));
     }
     n_runs = kept.size();
-    if (n_runs == 0) {
-        SourceDiagnostic d{"bad-value", Severity::error, decl->where[0]->span, fmt::format("no point of study '{}' meets its conditions", name), {}, ""};
-        Diagnostic told = export_diagnostic(d, structures[0]->system->data().sources);
-        throw ModelError(told.rendered, {told});
-    }
+    if (n_runs == 0) refuse(fmt::format("no point of study '{}' meets its conditions", name), "");
 }
 
 }  // namespace netloop

@@ -336,6 +336,10 @@ TEST_CASE("what is wrong with a study or a catalogue is told with its place and 
         {"study s of Bob from swing { vary mass as uniform(1 kg, 2 kg) ; vary drag as uniform(0 N*s/m, 1 N*s/m) ; correlate mass with drag at 1.5 ; take 9 }",
          "between -1 and 1"},
         {"study s of Bob from swing { vary mass over 1 kg .. 2 kg ; take 4 for sobol ; where mass > 1.1 kg }", "need all points"},
+        {"study s of Bob from swing { vary mass over 1 kg .. 3 kg in 4000 ; vary drag over 0 N*s/m .. 1 N*s/m in 4000 ; where mass > 2 kg }",
+         "3000000 at most"},
+        {"study s of Bob from swing { vary mass over 1 kg .. 3 kg in 4000 ; vary drag over 0 N*s/m .. 1 N*s/m in 400000 }", "take some of it"},
+        {"study s of Bob from swing { vary mass as uniform(1 kg, 3 kg) ; take all with 900000000 draws }", "more than a plan can hold"},
         {"study s of Bob from swing { }", "varies nothing"},
         {"study s of Bob from swin { vary mass over 1 kg, 2 kg }", "did you mean 'swing'?"},
         {"study s of Bob { vary mass over 1 kg, 2 kg }", "several scenarios"},
@@ -393,6 +397,7 @@ TEST_CASE("texts of a study are laid out and read again as they were")
     CHECK(nl::format_text("s.loop", once) == once);
     CHECK(once.find("    vary mass over 1 kg .. 3 kg in 4 on log") != std::string::npos);
     // a minus stays with its number: -10 degC is a point on a scale, - 10 degC the negative of one
-    std::string cold = "study s of Bob from swing {\n    vary warm over -10 degC .. 35 degC\n    vary warm as normal(-5 degC, 3 K) limited to -20 degC .. 3 degC\n}\n";
+    std::string cold =
+        "study s of Bob from swing {\n    vary warm over -10 degC .. 35 degC\n    vary warm as normal(-5 degC, 3 K) limited to -20 degC .. 3 degC\n}\n";
     CHECK(nl::format_text("s.loop", cold) == cold);
 }

@@ -59,7 +59,9 @@ TEST_CASE("a queue hands out everything once, and ends when it is closed")
 
 TEST_CASE("a JUnit document can be read whatever its texts hold")
 {
-    std::string text = nl::junit_text("a <suite>", {{"file & co.loop", "good", 0.5, "", "", "peak = 3 bar\n"}, {"b", "fails", 1, "", "not met: \"x\" < 3\nand more", ""}, {"c", "broke", 0, "]]> <b>", "", ""}});
+    std::string text = nl::junit_text("a <suite>", {{"file & co.loop", "good", 0.5, "", "", "peak = 3 bar\n"},
+                                                    {"b", "fails", 1, "", "not met: \"x\" < 3\nand more", ""},
+                                                    {"c", "broke", 0, "]]> <b>", "", ""}});
     pugi::xml_document document;
     REQUIRE(document.load_string(text.c_str()));
     pugi::xml_node suite = document.child("testsuite");

@@ -120,8 +120,7 @@ private:
             double angle = 2 * std::numbers::pi * static_cast<double>(k) / static_cast<double>(axes.size());
             return fmt::format("{:.5f} {:.5f}\n", share * std::sin(angle), share * std::cos(angle));
         };
-        std::string s = "unset border\nunset tics\nunset grid\nset size ratio -1\nset xrange [-1.9:1.9]\nset yrange [-1.2:1.25]\nset key below\n",
-                    plots;
+        std::string s = "unset border\nunset tics\nunset grid\nset size ratio -1\nset xrange [-1.9:1.9]\nset yrange [-1.2:1.25]\nset key below\n", plots;
         for (std::size_t k = 0; k < axes.size(); ++k) {
             const StudyColumn& c = study_.columns[axes[k]];
             double m = 0;
