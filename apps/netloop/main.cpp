@@ -39,6 +39,11 @@ int run_command(int argc, char** argv)
         if (!error.hint().empty()) tell("      to mend: {}\n", error.hint());
         tell("      [{}]\n", error.id());
         return 1;
+    } catch (const netloop::StoreError& error) {
+        tell("error: {}\n", error.what());
+        if (!error.hint().empty()) tell("      to mend: {}\n", error.hint());
+        tell("      [{}]\n", error.id());
+        return 1;
     } catch (const netloop::Error& error) {
         tell("error: {}\n", error.what());
         if (!error.hint().empty()) tell("      to mend: {}\n", error.hint());

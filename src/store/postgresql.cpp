@@ -136,7 +136,8 @@ private:
         if (why.empty()) why = PQerrorMessage(db_);
         const char* state = r != nullptr ? PQresultErrorField(r, PG_DIAG_SQLSTATE) : nullptr;
         std::string code = state != nullptr ? state : "";
-        bool away = PQstatus(db_) != CONNECTION_OK || code.starts_with("57P") || code.starts_with("08");
+        // what has no code of the server comes from the connection: libpq may still call it sound at that moment
+        bool away = PQstatus(db_) != CONNECTION_OK || code.empty() || code.starts_with("57P") || code.starts_with("08");
         bool full = code == "53100", again = code == "40001" || code == "40P01";
         throw StoreError(away                                                  ? "store-unreachable"
                          : full                                                ? "store-full"

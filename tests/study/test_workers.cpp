@@ -101,7 +101,7 @@ TEST_CASE("a database that goes away for some seconds is waited for")
 {
     test::Postgres server;
     if (!server.there()) return;
-    nl::Study study = study_of(model(100, 1500));
+    nl::Study study = study_of(model(40, 500));
     nl::Store store = nl::Store::open(server.url());
     std::int64_t id = nl::run_study(study, store, {.only_register = true}).id;
     pid_t worker = begin_worker(server.url());
@@ -118,7 +118,7 @@ TEST_CASE("a database that goes away for some seconds is waited for")
 TEST_CASE("a program is killed in the middle of a study in a file: --resume goes on at once")
 {
     test::Scratch scratch;
-    test::write_file(scratch / "bob.loop", model(200, 1500));
+    test::write_file(scratch / "bob.loop", model(100, 300));
     pid_t pid = fork();
     if (pid == 0) {
         const char* program = std::getenv("NETLOOP_PROGRAM");
@@ -126,7 +126,9 @@ TEST_CASE("a program is killed in the middle of a study in a file: --resume goes
         execl(program, program, "study", file.c_str(), "--quiet", "--jobs", "2", static_cast<char*>(nullptr));
         _exit(127);
     }
-    std::this_thread::sleep_for(std::chrono::milliseconds(1800));
+    // as soon as something is kept
+    for (int k = 0; k < 200 && test::shell("sqlite3 " + (scratch / "bob.studies.sqlite") + " 'select 1 from studies where n_done > 0'").out != "1\n"; ++k)
+        std::this_thread::sleep_for(std::chrono::milliseconds(20));
     kill(pid, SIGKILL);
     CHECK(end_of(pid) == 128 + SIGKILL);
     nl::Store store = nl::Store::open_existing(scratch / "bob.studies.sqlite");
@@ -138,7 +140,7 @@ TEST_CASE("a program is killed in the middle of a study in a file: --resume goes
     test::Outcome o = test::netloop("study " + (scratch / "bob.loop") + " --resume --quiet");
     CHECK(o.code == 0);
     CHECK(std::chrono::steady_clock::now() - begun < std::chrono::seconds(15));  // without waiting for the lease of the dead
-    check_all(store, half.id, study_of(model(200, 1500)));
+    check_all(store, half.id, study_of(model(100, 300)));
 }
 
 TEST_CASE("two studies at once in one store")
@@ -166,16 +168,17 @@ TEST_CASE("Slurm: workers as a job array on two nodes, cancelled, and their fail
     }
     test::Scratch scratch;
     std::string program = std::getenv("NETLOOP_PROGRAM"), in = "cd " + scratch.path() + " && " + cluster.environment();
-    test::write_file(scratch / "bob.loop", model(100, 3000));
+    test::write_file(scratch / "bob.loop", model(40, 500));
     std::string command = in + program + " study bob.loop --on slurm --workers 2 --jobs 1 --quiet --store '" + server.url() + "'";
     test::Outcome o = test::shell(command);
     CHECK(o.code == 0);
-    CHECK(o.out.find("done: 3000 runs") != std::string::npos);
+    CHECK(o.out.find("done: 500 runs") != std::string::npos);
     nl::Store store = nl::Store::open(server.url());
-    check_all(store, 1, study_of(model(100, 3000)));
+    check_all(store, 1, study_of(model(40, 500)));
     CHECK(server.ask("select count(distinct worker) from netloop.runs_1") == "2\n");
 
     // Ctrl-C: the job is cancelled, what is done is kept, and others go on
+    test::write_file(scratch / "bob.loop", model(200, 400));
     o = test::shell(in + "timeout -s INT 4 " + program + " study bob.loop --on slurm --jobs 1 --set mass='1.5 kg' --quiet --store '" + server.url() + "'");
     CHECK(o.err.find("was cancelled; what is done is kept") != std::string::npos);
     for (int k = 0; k < 50 && !test::shell(cluster.environment() + "squeue -h").out.empty(); ++k) std::this_thread::sleep_for(std::chrono::milliseconds(200));
@@ -185,7 +188,7 @@ TEST_CASE("Slurm: workers as a job array on two nodes, cancelled, and their fail
     CHECK(store.study(2).complete());
 
     // workers that cannot start are told with what Slurm says of them
-    test::write_file(scratch / "bob.loop", model(100, 50));
+    test::write_file(scratch / "bob.loop", model(10, 20));
     o = test::shell(command + " --sbatch=--chdir=/nowhere/at/all --sbatch=--time=0:01");
     if (o.code == 0) o = test::shell(command + " --sbatch=--mem=999999G");
     CHECK(o.code != 0);
