@@ -442,7 +442,8 @@ Study stored_study(Store& store, std::int64_t id)
     library.load_recorded(store.texts(record));
     std::vector<std::pair<std::string, std::string>> set;
     try {
-        for (const auto& pair : nlohmann::json::parse(store.data().settings_of(id)).at("set")) set.emplace_back(pair.at(0), pair.at(1));
+        const nlohmann::json settings = nlohmann::json::parse(store.data().settings_of(id));
+        for (const auto& pair : settings.at("set")) set.emplace_back(pair.at(0), pair.at(1));
     } catch (const nlohmann::json::exception&) {
         throw StoreError("store-damaged", fmt::format("the settings of study {} cannot be read", id));
     }
