@@ -22,7 +22,9 @@ function drawAxes() {
     const stroke = (colour, width, alpha, wanted) => {
         g.strokeStyle = colour; g.lineWidth = width; g.globalAlpha = alpha;
         g.beginPath();
-        for (let i = 0, k = 0; i < n; ++i) {
+        // in motion some of them are enough to be seen
+        const step = moving ? Math.ceil(n / 1500) : 1;
+        for (let i = 0, k = 0; i < n; i += step) {
             if (!wanted(i)) continue;
             line(g, i, w, h);
             if (++k % 500 === 0) { g.stroke(); g.beginPath(); }
@@ -32,7 +34,7 @@ function drawAxes() {
     };
     if (count < n) stroke("#d5dbe0", 1, Math.max(.05, Math.min(.6, 300 / n)), i => !looked[i]);
     stroke("#14508c", 1, Math.max(.04, Math.min(.75, 120 / count)), i => looked[i]);
-    chosen.forEach(i => stroke(colourOf(i), 2.6, 1, k => k === i));
+    if (!moving) chosen.forEach(i => stroke(colourOf(i), 2.6, 1, k => k === i));
     axesColumns.forEach((c, k) => {
         const x = axisX(k, w);
         g.strokeStyle = "#22282e"; g.lineWidth = 1;
@@ -63,7 +65,7 @@ function axisAt(e) {
     const c = axesColumns[best], h = axesCanvas.clientHeight, y = e.clientY - box.top;
     return [c, c.ends[0] + (h - axesBottom - y) / (h - axesTop - axesBottom) * (c.ends[1] - c.ends[0])];
 }
-axesCanvas.addEventListener("pointerdown", e => { if (axesColumns.length === 0) return; const [c, v] = axisAt(e); pulled = [c, v]; axesCanvas.setPointerCapture(e.pointerId); });
+axesCanvas.addEventListener("pointerdown", e => { if (axesColumns.length === 0) return; const [c, v] = axisAt(e); pulled = [c, v]; moving = n > 1500; axesCanvas.setPointerCapture(e.pointerId); });
 axesCanvas.addEventListener("pointermove", e => {
     if (!pulled) return;
     const box = axesCanvas.getBoundingClientRect(), h = axesCanvas.clientHeight, [c, from] = pulled;
@@ -76,6 +78,9 @@ axesCanvas.addEventListener("pointerup", e => {
     const r = ranges.get(pulled[0]);
     if (r && r[1] - r[0] < (pulled[0].ends[1] - pulled[0].ends[0]) * .01) { ranges.delete(pulled[0]); lookAgain(); }  // a click: all of it again
     pulled = null;
+    moving = false;
+    redraw();
 });
+drawAxes.follows = true;
 views.push(drawAxes);
 window.addEventListener("resize", redraw);

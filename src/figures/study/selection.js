@@ -30,12 +30,12 @@ function lookAgain() {
         for (let i = 0; i < n; ++i) { const v = c.values[i]; if (v === null || v < low || v > high) looked[i] = 0; }
     redraw();
 }
-let waiting = false;
-// Once for each picture that the browser shows, however many changes come before it.
+let waiting = false, moving = false;  // moving: an axis is being pulled along
+// Once for each picture that the browser shows, however many changes come before it. While something moves, only what follows the hand.
 function redraw() {
     if (waiting) return;
     waiting = true;
-    requestAnimationFrame(() => { waiting = false; for (const v of views) v(); });
+    requestAnimationFrame(() => { waiting = false; for (const v of views) if (!moving || v.follows) v(); });
 }
 function choose(i, on) {
     chosen = chosen.filter(k => k !== i);
