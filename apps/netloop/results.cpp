@@ -15,10 +15,13 @@
 #include "files/csv_cells.hpp"
 #include "files/input_file.hpp"
 #include "files/output_file.hpp"
+#include "store/columns.hpp"
 #include "stores.hpp"
 
 namespace {
 
+using netloop::heading;
+using netloop::in_unit;
 using netloop::StudyColumn;
 using netloop::StudyRecord;
 using netloop::StudyRow;
@@ -29,17 +32,11 @@ struct Options {
     bool most = false, json = false, all = false;
 };
 
-std::string heading(const StudyColumn& c)
-{
-    std::string unit = c.unit.empty() || c.unit == "1" || c.unit == "bool" || !c.levels.empty() ? "" : " [" + c.unit + "]";
-    return c.name + unit;
-}
-
 // Without the unit, which stands in the heading.
 std::string cell(const StudyColumn& c, double value)
 {
     if (std::isnan(value) || c.kind == StudyColumn::Kind::demand || c.unit == "bool" || !c.levels.empty()) return c.shown(value);
-    return fmt::format("{:.5g}", (value - c.offset) / c.scale);
+    return fmt::format("{:.5g}", in_unit(c, value));
 }
 
 // A number in the column's unit with all its digits; a word where it has words.
@@ -48,7 +45,7 @@ nlohmann::json plain(const StudyColumn& c, double value)
     if (std::isnan(value)) return nullptr;
     if (c.kind == StudyColumn::Kind::demand || c.unit == "bool") return value != 0;
     if (!c.levels.empty()) return c.shown(value);
-    double shown = (value - c.offset) / c.scale;
+    double shown = in_unit(c, value);
     return std::isfinite(shown) ? nlohmann::json(shown) : nlohmann::json(nullptr);
 }
 

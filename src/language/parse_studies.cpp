@@ -149,7 +149,8 @@ VaryItem Parser::vary_item()
             while (accept(","));
             expect(")", "behind its values");
             if (item.arguments.size() != known->n) {
-                diagnostics_.report(messages::wrong_argument_count, from(at), item.distribution, known->n, item.arguments.size()).mend(std::string(known->form));
+                diagnostics_.report(messages::wrong_argument_count, from(at), item.distribution, known->n, item.arguments.size())
+                    .mend(std::string(known->form));
                 throw StatementAbandoned{};
             }
         }

@@ -184,6 +184,18 @@ void add_outside_value(LibrarySet& set, ScenarioPlan& plan, const std::string& p
         set.diagnostics.report(messages::not_a, where->span, path, "no path", "the path of a param");
         return;
     }
+    // an entry of any catalogue that is loaded, by its name: whoever asks from outside stands in no file
+    if (what.value != nullptr && what.value->kind == ExprKind::path && what.value->args.empty() && what.value->path.size() == 2) {
+        const Definition* entry = set.find_by_text(text_of(what.value->path));
+        if (entry != nullptr && entry->as<ComponentDecl>() != nullptr && entry->as<ComponentDecl>()->entry) {
+            auto use = std::make_shared<KindUse>();
+            use->kind = what.value->path;
+            use->span = what.value->span;
+            plan.kept_kinds.push_back(use);
+            plan.values.push_back({where->path, nullptr, entry->scope, use.get()});
+            return;
+        }
+    }
     if (what.put != nullptr) plan.kept_kinds.push_back(what.put);
     plan.values.push_back({where->path, what.value, plan.system->scope, what.put.get()});
 }

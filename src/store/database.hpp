@@ -53,6 +53,9 @@ std::unique_ptr<Database> open_sqlite(const std::string& path, bool create);
 /// "postgresql://..." as libpq takes it. Tables stand in the schema `netloop`.
 std::unique_ptr<Database> open_postgresql(const std::string& where);
 
+/// An address as it may be shown.
+std::string without_password(const std::string& where);
+
 /// Of a value that is there.
 std::int64_t integer_of(const DbValue& v);
 /// NaN for none.

@@ -223,9 +223,6 @@ bool RowFilter::holds(const StudyRow& row) const
             case Term::Op::negate:
                 v[i] = -a;
                 break;
-            case Term::Op::power:
-                v[i] = std::pow(a, b);
-                break;
             case Term::Op::less:
                 v[i] = a < b ? 1 : 0;
                 break;

@@ -32,7 +32,6 @@ private:
             multiply,
             divide,
             negate,
-            power,
             less,
             at_most,
             greater,

@@ -99,14 +99,6 @@ private:
         return std::string(text, static_cast<std::size_t>(PQgetlength(r, i, c)));
     }
 
-    static std::string without_password(const std::string& where)
-    {
-        std::size_t begin = where.find("://"), at = where.find('@');
-        if (begin == std::string::npos || at == std::string::npos) return where.substr(0, where.find("password="));
-        std::size_t colon = where.find(':', begin + 3);
-        return colon < at ? where.substr(0, colon) + where.substr(at) : where;
-    }
-
     void connect()
     {
         std::vector<const char*> names, values;
@@ -157,6 +149,14 @@ private:
 std::unique_ptr<Database> open_postgresql(const std::string& where)
 {
     return std::make_unique<Postgres>(where);
+}
+
+std::string without_password(const std::string& where)
+{
+    std::size_t begin = where.find("://"), at = where.find('@');
+    if (begin == std::string::npos || at == std::string::npos) return where.substr(0, where.find("password="));
+    std::size_t colon = where.find(':', begin + 3);
+    return colon < at ? where.substr(0, colon) + where.substr(at) : where;
 }
 
 }  // namespace netloop

@@ -151,8 +151,7 @@ Store Store::open(const std::string& where)
         throw UsageError(fmt::format("'{}' is no store: a file, or postgresql://user@host/database", where));
     auto data = std::make_shared<StoreData>();
     data->db = is_url(where) ? open_postgresql(where) : open_sqlite(where, true);
-    std::size_t begin = where.find("://"), at = where.find('@'), colon = begin == std::string::npos ? begin : where.find(':', begin + 3);
-    data->where = is_url(where) && at != std::string::npos && colon < at ? where.substr(0, colon) + where.substr(at) : where;
+    data->where = is_url(where) ? without_password(where) : where;
     bring_up_to_date(*data->db, data->where);
     return Store(data);
 }
@@ -437,8 +436,7 @@ void StoreData::set_recording(std::int64_t study, std::int64_t run, const std::s
 
 void StoreData::keep_recording(std::int64_t study, std::int64_t run, const std::string& file)
 {
-    constexpr std::size_t kMost = std::size_t{1} << 31;
-    std::string bytes = first_bytes(file, kMost);
+    std::string bytes = first_bytes(file, std::filesystem::file_size(file));
     Transaction work(*db);
     db->change("delete from recordings where study = $1 and run = $2", {study, run});
     for (std::size_t at = 0, place = 0; at < bytes.size(); at += kPiece, ++place)

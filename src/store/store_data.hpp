@@ -27,7 +27,8 @@ struct StoreData {
     std::int64_t unfinished(const std::string& fingerprint);
     std::string settings_of(std::int64_t study);
 
-    /// The next runs that nobody works on: those of a worker whose lease is over go first; of fresh ones from `at_least` to `at_most`, a share of what is left. None: all are done or being worked on.
+    /// The next runs that nobody works on: those of a worker whose lease is over go first; of fresh ones from `at_least` to `at_most`, a share of what is left.
+    /// None: all are done or being worked on.
     std::optional<Claim> claim(std::int64_t study, const std::string& owner, std::int64_t at_least, std::int64_t at_most, double lease_s);
     /// Keeps results, extends this owner's leases, and gives back the claims that are finished: all or nothing. A run that is there already is left as it is.
     void keep(std::int64_t study, const std::string& owner, const std::vector<StudyRow>& rows, const std::vector<Claim>& finished, double lease_s);

@@ -41,17 +41,14 @@ std::optional<StudyRow> CaseRunner::run(std::size_t i, const std::string& out)
     row.values.resize(study_.columns.size(), std::nan(""));
     row.status = "failed";
     summary_ = {};
-    Run* run = nullptr;
+    std::unique_ptr<Run> run;
     try {
         Structure& s = study_.structure_at(point);
         if (!s.system) {
             row.id = s.id;
             row.reason = first_line_of(s.error);
         } else {
-            std::unique_ptr<Run>& own = runs_[&s];
-            // what a run before was given must not stay
-            own = std::make_unique<Run>(*s.system);
-            run = own.get();
+            run = std::make_unique<Run>(*s.system);
             study_.settings_at(s, point, params_, si_);
             run->set(params_, si_);
             if (s.base != nullptr) run->search_from(*s.base);

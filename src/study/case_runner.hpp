@@ -2,7 +2,6 @@
 // One thread's runs of a study.
 #pragma once
 
-#include <map>
 #include <memory>
 #include <optional>
 #include <string>
@@ -12,7 +11,7 @@
 
 namespace netloop {
 
-/// Keeps a Run for each machine it has met, so that a further run of it makes nothing anew. One thread at a time.
+/// One thread at a time. Each run is one of its own: what a run before was given does not stay.
 class CaseRunner {
 public:
     CaseRunner(const StudyData& study, std::optional<double> limit, const std::atomic<bool>* interrupt, std::string worker)
@@ -31,7 +30,6 @@ private:
     std::optional<double> limit_;
     const std::atomic<bool>* interrupt_;
     std::string worker_;
-    std::map<const Structure*, std::unique_ptr<Run>> runs_;
     RunSummary summary_;
     std::vector<ParamId> params_;
     std::vector<double> si_;

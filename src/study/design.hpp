@@ -21,11 +21,12 @@ struct FactorShape {
 
 class Design {
 public:
-    /// `correlations`: (a, b, rank correlation) by number of factor, of uncertain ones. Throws std::invalid_argument with what is wrong, in words.
+    /// The rank correlation of two factors, by number.
     struct Correlation {
         std::size_t a, b;
         double rank;
     };
+    /// `correlations`: of uncertain factors. Throws std::invalid_argument with what is wrong, in words.
     Design(const TakeItem& take, std::vector<FactorShape> factors, const std::vector<Correlation>& correlations, std::uint64_t seed);
 
     std::size_t size() const { return size_; }

@@ -13,7 +13,7 @@ struct Distribution {
     enum class Kind { normal, uniform, triangular, lognormal, drawn } kind = Kind::uniform;
     /// normal: mean, standard deviation. uniform: least, most. triangular: least, likeliest, most. lognormal: median, standard deviation of the logarithm.
     double a = 0, b = 0, c = 0;
-    std::optional<double> least{}, most{};               ///< what lies outside never comes; the rest keeps its shape
+    std::optional<double> least{}, most{};           ///< what lies outside never comes; the rest keeps its shape
     std::vector<std::pair<double, double>> drawn{};  ///< values, ascending, and the share of each, summed up: the last one is 1
 
     /// What is wrong with the numbers, in words; empty: nothing.

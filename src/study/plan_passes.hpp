@@ -8,11 +8,12 @@
 
 namespace netloop {
 
-/// Factors, collected things, take and keep of `study.decl`; `results`: columns of what is collected. Reports into the library's diagnostics. Within a LibraryWork.
+/// Factors, collected things, take and keep of `study.decl`; `results`: columns of what is collected. Reports into the library's diagnostics. Within a
+/// LibraryWork.
 void read_study(LibrarySet& set, StudyData& study, std::vector<StudyColumn>& results);
 
-/// Numbers of params' levels, ranges and distributions, in SI, from `system` (CompiledSystemData::asked); gives the correlations. Reports what has no value, and
-/// what lies outside the range of its param. Within a LibraryWork.
+/// Numbers of params' levels, ranges and distributions, in SI, from `system` (CompiledSystemData::asked); gives the correlations. Reports what has no value,
+/// and what lies outside the range of its param. Within a LibraryWork.
 std::vector<Design::Correlation> fill_values(LibrarySet& set, StudyData& study, const CompiledSystemData& system);
 
 }  // namespace netloop

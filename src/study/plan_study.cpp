@@ -72,20 +72,29 @@ void make_columns(StudyData& study, const std::vector<StudyColumn>& results)
 // Which levels of structural factors lead to different machines.
 void make_structures(StudyData& study)
 {
+    // each thing may also stay as it is, where one is changed at a time: a machine like any other, compiled only if a run needs it
+    bool as_it_is = study.take.kind == TakeItem::Kind::one_at_a_time;
     std::size_t n = 1;
     for (const StudyFactor& f : study.factors)
-        if (f.structural()) n *= f.levels.size();
+        if (f.structural()) n *= f.levels.size() + 1;
     std::map<std::string, std::uint32_t> known;
     std::vector<std::size_t> level(study.factors.size(), 0);
     for (std::size_t i = 0; i < n; ++i) {
         std::size_t rest = i;
         std::string key;
+        bool whole = true;
         for (std::size_t f = study.factors.size(); f-- > 0;) {
             const StudyFactor& factor = study.factors[f];
             if (!factor.structural()) continue;
-            level[f] = rest % factor.levels.size();
-            rest /= factor.levels.size();
-            key += factor.levels[level[f]].structure + "|";
+            level[f] = rest % (factor.levels.size() + 1);
+            rest /= factor.levels.size() + 1;
+            const StudyLevel* l = factor.level_at(static_cast<double>(level[f]));
+            key += (l != nullptr ? l->structure : "") + "|";
+            whole &= l != nullptr;
+        }
+        if (!whole && !as_it_is) {
+            study.structure_of.push_back(0);  // no point asks for it
+            continue;
         }
         auto [it, fresh] = known.emplace(key, study.structures.size());
         if (fresh) {

@@ -222,7 +222,7 @@ private:
             StudyLevel l;
             l.value = level.value;
             l.scope = &scope;
-            l.text = l.structure = brief(*level.value);
+            l.text = l.structure = l.setting = brief(*level.value);
             f.levels.push_back(std::move(l));
         }
         fits(v.low);
@@ -317,10 +317,11 @@ private:
             return;
         }
         const Definition* base = set_.find(*slot.scope, slot.statement->as<SlotDecl>()->base, true);
-        auto add = [&](const Definition& d, const KindUse& use, const FileScope& at, Span span, const std::string& shown) {
+        auto add = [&](const Definition& d, const KindUse& use, const FileScope& at, Span span, const std::string& shown, const std::string& setting) {
             if (base != nullptr && base->as<ComponentDecl>() != nullptr && !checker_.check_slot(*base, d, span)) return;
             StudyLevel l;
             l.text = shown;
+            l.setting = setting;
             l.title = d.statement->doc;
             l.scope = &at;
             split(use, at, f.name, l);
@@ -331,7 +332,8 @@ private:
                 const Definition* d = set_.find(scope, level.put->kind);
                 if (d == nullptr) continue;
                 checker_.check_put(*info_, f.path, *level.put, scope);
-                add(*d, *level.put, scope, level.span, std::string(set_.sources.text(level.span)));
+                std::string written(set_.sources.text(level.span));
+                add(*d, *level.put, scope, level.span, written, written);
                 continue;
             }
             if (level.value->kind != ExprKind::path || !level.value->args.empty()) {
@@ -351,7 +353,7 @@ private:
                 use.kind = path;
                 use.span = level.span;
                 checker_.check_put(*info_, f.path, use, scope);
-                add(*d, use, scope, level.span, text_of(path));
+                add(*d, use, scope, level.span, text_of(path), text_of(path) + "()");
             } else {
                 set_.diagnostics.report(messages::not_a, level.span, text_of(path), d->kind_text(), "a catalogue or a part");
             }
@@ -364,7 +366,7 @@ private:
         checker_.check(entry);
         const auto& component = *entry.as<ComponentDecl>();
         if (component.tables.empty()) {
-            add(entry, component.takes[0], *entry.scope, from, shown);
+            add(entry, component.takes[0], *entry.scope, from, shown, entry.full_name);
             return;
         }
         // with tables of its own it is a kind of its own
@@ -375,7 +377,7 @@ private:
         use.kind = {{name.substr(before == std::string::npos ? 0 : before + 1, dot - (before == std::string::npos ? 0 : before + 1)), component.name_span, {}},
                     {entry.name, component.name_span, {}}};
         use.span = from;
-        add(entry, use, *entry.scope, from, shown);
+        add(entry, use, *entry.scope, from, shown, entry.full_name);
     }
 
     // Values that are plain numbers of params are set when a run begins; what is left decides which machine it is.

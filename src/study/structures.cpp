@@ -30,7 +30,9 @@ ScenarioPlan plan_structure(const StudyData& study, const Structure& s, LibraryS
 {
     std::string scenario = study.default_scenario;
     for (std::size_t f = 0; f < study.factors.size(); ++f)
-        if (study.factors[f].kind == StudyFactor::Kind::scenario) scenario = study.factors[f].levels[s.levels[f]].text;
+        if (const StudyLevel* l = study.factors[f].level_at(static_cast<double>(s.levels[f]));
+            l != nullptr && study.factors[f].kind == StudyFactor::Kind::scenario)
+            scenario = l->text;
     auto plan = plan_scenario(set, study.system, scenario, false);
     throw_errors(set);
     if (!plan) throw UsageError(fmt::format("scenario '{}' cannot be planned", scenario));
@@ -40,9 +42,10 @@ ScenarioPlan plan_structure(const StudyData& study, const Structure& s, LibraryS
     for (std::size_t f = 0; f < study.factors.size(); ++f) {
         const StudyFactor& factor = study.factors[f];
         if (factor.kind != StudyFactor::Kind::slot && factor.kind != StudyFactor::Kind::option) continue;
-        const StudyLevel& level = factor.levels[s.levels[f]];
-        plan->values.push_back({factor.path, level.value, level.scope, level.put.get()});
-        for (const Path& also : factor.also) plan->values.push_back({also, level.value, level.scope, level.put.get()});
+        const StudyLevel* level = factor.level_at(static_cast<double>(s.levels[f]));
+        if (level == nullptr) continue;  // as it is
+        plan->values.push_back({factor.path, level->value, level->scope, level->put.get()});
+        for (const Path& also : factor.also) plan->values.push_back({also, level->value, level->scope, level->put.get()});
     }
     for (const Expr* e : asked_of(study)) plan->asked.emplace_back(e, study.definition->scope);
     for (const Expr* e : study.decl->where) plan->asked.emplace_back(e, study.definition->scope);
@@ -59,7 +62,9 @@ std::vector<std::pair<std::string, std::string>> settings_of(const StudyData& st
     std::vector<std::pair<std::string, std::string>> list = study.set;
     for (std::size_t f = 0; f < study.factors.size(); ++f) {
         const StudyFactor& factor = study.factors[f];
-        if (factor.kind == StudyFactor::Kind::option || factor.kind == StudyFactor::Kind::slot) list.emplace_back(factor.name, factor.levels[s.levels[f]].text);
+        const StudyLevel* level = factor.level_at(static_cast<double>(s.levels[f]));
+        if (level == nullptr || (factor.kind != StudyFactor::Kind::option && factor.kind != StudyFactor::Kind::slot)) continue;
+        for (const std::string& name : factor.names()) list.emplace_back(name, level->setting);
     }
     return list;
 }
@@ -93,9 +98,8 @@ std::size_t StudyData::structure_number(std::span<const double> point) const
     std::size_t at = 0;
     for (std::size_t f = 0; f < factors.size(); ++f) {
         if (!factors[f].structural()) continue;
-        // as it is: the first level, where nothing of the study says what stands there
-        std::size_t level = std::isnan(point[f]) ? 0 : static_cast<std::size_t>(point[f]);
-        at = at * factors[f].levels.size() + level;
+        std::size_t n = factors[f].levels.size(), level = std::isnan(point[f]) ? n : static_cast<std::size_t>(point[f]);
+        at = at * (n + 1) + level;
     }
     return structure_of.empty() ? 0 : structure_of[at];
 }
@@ -168,8 +172,8 @@ void StudyData::settings_at(const Structure& s, std::span<const double> point, s
     };
     // what an entry brings with it first: what is varied by itself goes before it
     for (std::size_t f = 0; f < factors.size(); ++f)
-        if (factors[f].kind == StudyFactor::Kind::slot)
-            for (const auto& [inside, value] : factors[f].levels[std::isnan(point[f]) ? 0 : static_cast<std::size_t>(point[f])].params)
+        if (const StudyLevel* level = factors[f].level_at(point[f]); level != nullptr && factors[f].kind == StudyFactor::Kind::slot)
+            for (const auto& [inside, value] : level->params)
                 for (const std::string& name : factors[f].names()) give(name + "." + inside, value);
     for (std::size_t f = 0; f < factors.size(); ++f)
         if (factors[f].kind == StudyFactor::Kind::param && !std::isnan(point[f]))

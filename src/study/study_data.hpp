@@ -19,6 +19,7 @@ namespace netloop {
 
 /// One of the values that a factor can have.
 struct StudyLevel {
+    std::string setting;                   ///< what makes it so by itself, as in --set: "pumps.p90", "true"
     std::string text, title;               ///< as shown: "p90", "90 cm^3, compensated"
     double si = 0;                         ///< of a param
     const Expr* value = nullptr;           ///< of an option, or of a param before it is worked out
@@ -43,6 +44,8 @@ struct StudyFactor {
     std::optional<Distribution> distribution;
 
     bool structural() const { return kind != Kind::param; }
+    /// The level at what a design says, which may be not a number; null: as it is without the study.
+    const StudyLevel* level_at(double at) const { return at < static_cast<double>(levels.size()) ? &levels[static_cast<std::size_t>(at)] : nullptr; }
     /// Names of all that it sets.
     std::vector<std::string> names() const;
     /// SI of a param at what a design says: the number of a level or a share.
@@ -57,15 +60,13 @@ struct Collected {
 
 /// One machine: a choice of scenario, parts and options, compiled when it is first needed.
 struct Structure {
-    std::vector<std::size_t> levels;  ///< by number of factor; of what is no part of it, kNone
+    std::vector<std::size_t> levels;  ///< by number of factor; as many as it has levels: as it is without the study
     std::once_flag made;
     std::optional<CompiledSystem> system;
     std::string error, id;  ///< why there is none
     std::vector<Diagnostic> diagnostics;
     std::map<std::string, ParameterId> by_path;  ///< params that levels give
-    std::vector<ParameterId> params;             ///< of each factor; kNoParam where it is none
     std::unique_ptr<const Run> base;             ///< started as it is without the study: where other starts are searched from; null: it does not start
-    static constexpr ParameterId kNoParam = 0xffffffffu;
 };
 
 struct StudyData {

@@ -13,6 +13,7 @@
 #include <set>
 
 #include "base/interrupt.hpp"
+#include "files/other_program.hpp"
 #include "store/store_data.hpp"
 #include "study/case_runner.hpp"
 #include "study/threads.hpp"
@@ -63,8 +64,10 @@ public:
     StudySummary run()
     {
         begun_ = last_kept_ = last_told_ = Clock::now();
+        if (options_.recordings == "database") passing_.emplace();
         record_ = store_.study(id_);
         done_before_ = record_.n_done;
+        failed_before_ = record_.n_failed;
         take_from_the_dead();
         std::vector<std::thread> threads;
         for (unsigned k = 0; k < jobs_; ++k) threads.emplace_back([this] { work(); });
@@ -130,7 +133,7 @@ private:
     }
     std::string recording_file(std::size_t run) const
     {
-        fs::path to = options_.recordings == "database" ? fs::temp_directory_path() / fmt::format("netloop-{}-{}", getpid(), id_) : folder();
+        fs::path to = options_.recordings == "database" ? passing_->path() : folder();
         std::error_code error;
         fs::create_directories(to, error);
         return (to / fmt::format("{}.h5", run)).string();
@@ -194,6 +197,7 @@ private:
         for (StudyRow& row : results_.take_all(wait)) {
             if (!row.recording.empty() && options_.recordings == "database") to_store_.emplace_back(row.run, row.recording);
             ++n_here_;
+            if (row.status != "done") ++n_failed_here_;
             run_seconds_ += row.seconds;
             for (Open& o : open_)
                 if (row.run >= o.claim.first && row.run < o.claim.first + o.claim.n) --o.left;
@@ -272,7 +276,7 @@ private:
         p.all = study_.n_runs;
         std::size_t known = static_cast<std::size_t>(store_.is_shared() ? record_.n_done : done_before_ + static_cast<std::int64_t>(n_here_));
         p.done = std::min(known, p.all);
-        p.failed = static_cast<std::size_t>(store_.is_shared() ? record_.n_failed : 0);
+        p.failed = static_cast<std::size_t>(store_.is_shared() ? record_.n_failed : failed_before_ + static_cast<std::int64_t>(n_failed_here_));
         double seconds = since(begun_), gained = static_cast<double>(known) - static_cast<double>(done_before_);
         p.seconds_left = gained > 0 ? seconds / gained * static_cast<double>(p.all - p.done) : std::nan("");
         options_.progress(p);
@@ -339,10 +343,11 @@ private:
     std::vector<Open> open_;
     std::vector<StudyRow> waiting_;
     std::vector<std::pair<std::int64_t, std::string>> to_store_;
+    std::optional<OwnFolder> passing_;  ///< recordings on their way into the database
     std::vector<std::string> notes_;
     StudyRecord record_;
-    std::int64_t done_before_ = 0;
-    std::size_t n_here_ = 0;
+    std::int64_t done_before_ = 0, failed_before_ = 0;
+    std::size_t n_here_ = 0, n_failed_here_ = 0;
     double run_seconds_ = 0, keeping_ = 0;  ///< s that the last transaction took
     Clock::time_point begun_, last_kept_, last_told_, last_looked_;
 };

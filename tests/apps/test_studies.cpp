@@ -14,10 +14,13 @@ TEST_SUITE_BEGIN("apps");
 namespace {
 
 const std::string kModel =
-    "system Bob { param mass : kg = 2 kg in 0.01 kg .. 100 kg ; param drag : N*s/m = 0.5 N*s/m ; var x : m init 0.1 m ; mass * x'' = -(100 N/m) * x - drag * x' ; init x' = 0 m/s }\n"
-    "scenario swing of Bob { stop at 2 s ; measure half : ms = first(time when x < 0 m) ; measure low : mm = min(x) ; measure end = final(x) ; require low < -60 mm \"so <b>deep</b>\" }\n"
+    "system Bob { param mass : kg = 2 kg in 0.01 kg .. 100 kg ; param drag : N*s/m = 0.5 N*s/m ; var x : m init 0.1 m ; mass * x'' = -(100 N/m) * x - drag * "
+    "x' ; init x' = 0 m/s }\n"
+    "scenario swing of Bob { stop at 2 s ; measure half : ms = first(time when x < 0 m) ; measure low : mm = min(x) ; measure end = final(x) ; require low < "
+    "-60 mm \"so <b>deep</b>\" }\n"
     "study grid of Bob from swing { vary mass over 1 kg, 2 kg, 4 kg ; vary drag over 0 N*s/m .. 2 N*s/m in 4 }\n"
-    "study shares of Bob from swing { vary mass as uniform(1 kg, 3 kg) ; vary drag as uniform(0 N*s/m, 2 N*s/m) ; take 16 for sobol ; keep recordings of best 2 by low }\n"
+    "study shares of Bob from swing { vary mass as uniform(1 kg, 3 kg) ; vary drag as uniform(0 N*s/m, 2 N*s/m) ; take 16 for sobol ; keep recordings of best "
+    "2 by low }\n"
     "study looks of Bob from swing { vary mass over 1 kg .. 3 kg ; vary drag over 0 N*s/m .. 2 N*s/m ; take 4 for morris }\n";
 
 struct Made {
@@ -103,13 +106,14 @@ TEST_CASE("charts of every kind, and the page of a study")
     }
     for (const char* page : {"page.html", "looks.html"}) {
         INFO(page);
-        std::string seen = test::shell("timeout 60 chromium --headless --no-sandbox --disable-gpu --virtual-time-budget=3000 --dump-dom file://" + (made.scratch / page)).out;
+        std::string seen =
+            test::shell("timeout 60 chromium --headless --no-sandbox --disable-gpu --virtual-time-budget=3000 --dump-dom file://" + (made.scratch / page)).out;
         CHECK(seen.find("data-ready=\"yes\"") != std::string::npos);
         CHECK(seen.find("netloop rerun bob.studies.sqlite") != std::string::npos);
         CHECK(seen.find("effect of mass") != std::string::npos);
         CHECK(seen.find(std::string(page) == "page.html" ? "Sobol indices" : "Elementary effects") != std::string::npos);
         CHECK(seen.find("<b>deep</b>") == std::string::npos);  // a user's text is text
-        CHECK(seen.find(" 5 %: ") == std::string::npos);
+        CHECK(seen.find(">5 %: ") != std::string::npos);
         CHECK(seen.find("50 %: ") != std::string::npos);
     }
 }
@@ -149,7 +153,8 @@ TEST_CASE("what is wrong with a command on studies is told")
 TEST_CASE("catalogues go into a store and come out as a text that means the same")
 {
     test::Scratch scratch;
-    std::string parts = test::source_path("examples/bascule/studies/parts.loop"), program = std::getenv("NETLOOP_PROGRAM"), in = "cd " + scratch.path() + " && " + program;
+    std::string parts = test::source_path("examples/bascule/studies/parts.loop"), program = std::getenv("NETLOOP_PROGRAM"),
+                in = "cd " + scratch.path() + " && " + program;
     CHECK(test::shell(in + " store publish team.sqlite " + parts).out.find("pumps.c90  version 1") != std::string::npos);
     CHECK(test::shell(in + " store publish team.sqlite " + parts).out.find("pumps.c90  version 1") != std::string::npos);
     CHECK(test::shell(in + " store fetch team.sqlite fetched.loop").code == 0);

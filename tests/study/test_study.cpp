@@ -152,6 +152,52 @@ TEST_CASE("options, scenarios and slots lead to machines of their own, compiled 
     }
 }
 
+TEST_CASE("one at a time: what is not changed is as it is without the study, parts and options too")
+{
+    std::string text =
+        "catalogue springs : Spring { a = Linear(stiffness = 200 N/m) ; b = Stiffening(stiffness = 300 N/m, cubic = 0 N/m^3) }\n"
+        "study s of Bob from swing { vary spring over springs ; vary twice over true, false ; vary scenario over swing, quick ; vary mass over 1 kg, 4 kg ; "
+        "take 1 at a time }\n";
+    nl::Study study = study_of(text);
+    REQUIRE(study.n_runs() == 9);
+    std::vector<nl::StudyRow> rows = rows_of(study);
+    // the machine itself: a linear spring of 100 N/m, not twice, 2 kg, two seconds
+    const double mass[] = {2, 2, 2, 2, 2, 2, 2, 1, 4}, stiffness[] = {100, 200, 300, 200, 100, 100, 100, 100, 100};
+    for (std::size_t i = 0; i < 9; ++i) {
+        INFO(i);
+        if (i == 6)
+            CHECK(std::isnan(rows[i].values[4]));  // 0.2 s are over before
+        else
+            CHECK(rows[i].values[4] == doctest::Approx(first_zero(mass[i], stiffness[i])).epsilon(1e-4));
+    }
+}
+
+TEST_CASE("a recording of a study is a machine that can be looked into, and may lie in the store itself")
+{
+    test::Scratch scratch;
+    test::write_file(
+        scratch / "bob.loop",
+        kMachine +
+            "catalogue springs : Spring { a = Linear(stiffness = 200 N/m) ; b = Stiffening(stiffness = 300 N/m) }\n"
+            "study s of Bob from swing { vary spring over springs.b, Linear(stiffness = 50 N/m) ; vary twice over true ; keep recordings of all }\n");
+    nl::Library library = nl::Library::standard();
+    library.load_file(scratch / "bob.loop");
+    nl::Study study(library);
+    nl::Store store = nl::Store::open(scratch / "s.sqlite");
+    nl::StudySummary done = nl::run_study(study, store);
+    for (const nl::StudyRow& r : store.rows(store.study(done.id))) {
+        test::Outcome o = test::netloop("modes " + r.recording + " --at 1s --json");
+        CHECK_MESSAGE(o.code == 0, o.err);
+        CHECK(o.out.find("\"modes\"") != std::string::npos);
+    }
+    done = nl::run_study(study, store, {.recordings = "database"});
+    for (const nl::StudyRow& r : store.rows(store.study(done.id))) {
+        CHECK(r.recording == "in the database");
+        store.fetch_recording(done.id, r.run, scratch / "out.h5");
+        CHECK(nl::Recording::load(scratch / "out.h5").measures[0].value == r.values[2]);
+    }
+}
+
 TEST_CASE("uncertain things: draws, limits, correlation, values of a file")
 {
     test::Scratch scratch;

@@ -11,6 +11,7 @@
 #include "figures/palette.hpp"
 #include "figures/picture_file.hpp"
 #include "netloop/recording.hpp"
+#include "store/columns.hpp"
 
 namespace netloop {
 namespace {
@@ -20,16 +21,6 @@ std::string quoted(const std::string& text)
     std::string out = "\"";
     for (char c : text) out += c == '"' || c == '\\' || c == '\n' ? ' ' : c;
     return out + "\"";
-}
-
-std::string named(const StudyColumn& c)
-{
-    return c.unit.empty() || c.unit == "1" || c.unit == "bool" || !c.levels.empty() ? c.name : c.name + " [" + c.unit + "]";
-}
-
-double in_unit(const StudyColumn& c, double si)
-{
-    return c.levels.empty() && c.kind != StudyColumn::Kind::demand ? (si - c.offset) / c.scale : si;
 }
 
 class Chart {
@@ -103,7 +94,7 @@ private:
         std::string s = "$d << EOD\n";
         for (std::size_t i = 0; i < list.size(); ++i)
             s += fmt::format("{} {:.9g} {}\n", list.size() - i, in_unit(study_.columns[c], list[i]->values[c]), quoted(label(*list[i])));
-        s += fmt::format("EOD\nset xlabel {}\nset yrange [0.3:{}]\nset lmargin 44\nunset key\nset xrange [*<0:*]\n", quoted(named(study_.columns[c])),
+        s += fmt::format("EOD\nset xlabel {}\nset yrange [0.3:{}]\nset lmargin 44\nunset key\nset xrange [*<0:*]\n", quoted(heading(study_.columns[c])),
                          static_cast<double>(list.size()) + 0.7);
         return s + fmt::format("plot $d using ($2/2):1:($2/2):(0.36):ytic(3) with boxxyerror fs solid 0.9 lc rgb '{}'\n", kColours[0]);
     }
@@ -167,7 +158,7 @@ private:
         for (std::size_t k = 0; k < study_.columns.size() && by == nullptr; ++k)
             if (!study_.columns[k].levels.empty() && k != a && k != b) by = &study_.columns[k], c = k;
         std::string s = fmt::format("set xlabel {}\nset ylabel {}\nset key outside right\nset offsets graph 0.03, graph 0.03, graph 0.05, graph 0.05\n",
-                                    quoted(named(study_.columns[a])), quoted(named(study_.columns[b])));
+                                    quoted(heading(study_.columns[a])), quoted(heading(study_.columns[b])));
         std::size_t groups = by != nullptr ? by->levels.size() : 1;
         std::string plots;
         for (std::size_t g = 0; g < groups; ++g) {
@@ -203,8 +194,8 @@ private:
         double width = (high - low) / static_cast<double>(n);
         std::string s = "$d << EOD\n";
         for (std::size_t i = 0; i < n; ++i) s += fmt::format("{:.9g} {}\n", low + (static_cast<double>(i) + 0.5) * width, bins[i]);
-        s += fmt::format("EOD\nset xlabel {}\nset ylabel 'runs'\nset yrange [0:*]\nset boxwidth {:.9g}\nset key top right\n", quoted(named(study_.columns[c])),
-                         0.95 * width);
+        s += fmt::format("EOD\nset xlabel {}\nset ylabel 'runs'\nset yrange [0:*]\nset boxwidth {:.9g}\nset key top right\n",
+                         quoted(heading(study_.columns[c])), 0.95 * width);
         std::string lines;
         double most = static_cast<double>(*std::max_element(bins.begin(), bins.end()));
         for (int p : {5, 50, 95}) {
@@ -229,7 +220,7 @@ private:
         if (!(high > low)) low -= 1, high += 1;
         int wide = all.size() < 3 ? static_cast<int>(all.size()) : all.size() < 7 ? 3 : 4, rows = (static_cast<int>(all.size()) + wide - 1) / wide;
         std::string s = fmt::format("set multiplot layout {},{} title {}\nunset title\nunset key\nset yrange [{:.6g}:{:.6g}]\nset rmargin 3\n", rows, wide,
-                                    quoted(fmt::format("{} of {}: means of {} with their 95 % lines", study_.name, study_.system, named(result))),
+                                    quoted(fmt::format("{} of {}: means of {} with their 95 % lines", study_.name, study_.system, heading(result))),
                                     low - 0.05 * (high - low), high + 0.05 * (high - low));
         for (std::size_t k = 0; k < all.size(); ++k) {
             const MainEffect& e = all[k];
@@ -238,7 +229,7 @@ private:
             for (std::size_t i = 0; i < e.at.size(); ++i)
                 s += fmt::format("{:.9g} {:.9g} {:.9g} {:.9g} {}\n", in_unit(of, e.at[i]), in_unit(result, e.mean[i]), in_unit(result, e.low[i]),
                                  in_unit(result, e.high[i]), quoted(of.levels.empty() ? "" : of.shown(e.at[i])));
-            s += fmt::format("EOD\nset xlabel {}\nset offsets graph 0.1, graph 0.1, 0, 0\nset xtics auto {}\n", quoted(named(of)),
+            s += fmt::format("EOD\nset xlabel {}\nset offsets graph 0.1, graph 0.1, 0, 0\nset xtics auto {}\n", quoted(heading(of)),
                              of.levels.empty() ? "norotate" : "rotate by -25");
             // three numbers at most stand below each other without touching
             if (of.levels.empty() && e.at.size() > 1) {

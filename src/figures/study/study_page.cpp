@@ -12,6 +12,7 @@
 #include "figures/palette.hpp"
 #include "figures/report_assets.hpp"
 #include "files/output_file.hpp"
+#include "store/columns.hpp"
 
 namespace netloop {
 namespace {
@@ -25,18 +26,13 @@ nlohmann::json number(double v)
     return v == 0 || !std::isfinite(std::log10(std::abs(v))) ? 0 : std::stod(fmt::format("{:.7g}", v));
 }
 
-double in_unit(const StudyColumn& c, double si)
-{
-    return c.levels.empty() && c.kind != StudyColumn::Kind::demand ? (si - c.offset) / c.scale : si;
-}
-
 nlohmann::json columns_of(const StudyRecord& study, const std::vector<const StudyRow*>& rows)
 {
     static constexpr const char* kRoles[] = {"varied", "uncertain", "measure", "demand"};
     nlohmann::json list = nlohmann::json::array();
     for (std::size_t c = 0; c < study.columns.size(); ++c) {
         const StudyColumn& column = study.columns[c];
-        std::string unit = column.unit == "1" || column.unit == "bool" || !column.levels.empty() ? "" : column.unit;
+        std::string unit = has_unit(column) ? column.unit : "";
         nlohmann::json j{{"name", column.name}, {"unit", unit}, {"role", kRoles[static_cast<std::size_t>(column.kind)]}};
         if (!column.levels.empty()) j["levels"] = column.levels;
         if (!column.titles.empty()) j["titles"] = column.titles;
