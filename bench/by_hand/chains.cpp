@@ -14,69 +14,11 @@
 #include <netloop/netloop.hpp>
 
 #include "../verified.hpp"
-#include "problems.hpp"
+#include "judging.hpp"
 
 namespace {
 
-constexpr std::size_t kTimes = 5;
-
-struct Sample {
-    std::vector<std::size_t> states;
-    std::vector<double> times, sizes;  ///< sizes: per state, what errors of it are measured by
-};
-
-struct Point {
-    double tolerance = 0, error = 0, seconds = 0;
-    std::size_t steps = 0;
-    bool done = false;
-    std::string how;
-};
-
-using Values = std::vector<std::vector<double>>;  // per time, per sampled state
-
-double error_of(const Values& got, const Values& wanted, const Sample& sample)
-{
-    double worst = 0;
-    for (std::size_t s = 0; s < wanted[0].size(); ++s) {
-        double largest = sample.sizes[s], off = 0;
-        for (std::size_t t = 0; t < wanted.size(); ++t) {
-            largest = std::max(largest, std::abs(wanted[t][s]));
-            off = std::max(off, std::abs(wanted[t][s] - got[t][s]));
-        }
-        worst = std::max(worst, off / largest);
-    }
-    return worst;
-}
-
-Values pick(const by_hand::Result& r, const Sample& sample)
-{
-    Values v;
-    for (const auto& y : r.states) {
-        v.emplace_back();
-        for (std::size_t s : sample.states) v.back().push_back(y[s]);
-    }
-    return v;
-}
-
-// The faster of a few runs: what disturbs a run only makes it slower.
-int repeats(double seconds)
-{
-    return seconds < 0.003 ? 25 : seconds < 0.02 ? 7 : seconds < 0.3 ? 3 : 1;
-}
-
-Point by_hand_at(const by_hand::Problem& p, by_hand::Settings settings, const Sample& sample, const Values* reference)
-{
-    Point point{settings.tolerance, 0, 1e300, 0, true, settings.adams ? "Adams" : settings.renew > 0 ? "renewed" : "default"};
-    int n = 1;
-    for (int k = 0; k < n; ++k) {
-        by_hand::Result r = by_hand::solve(p, settings, sample.times);
-        if (!r.done) return {settings.tolerance, HUGE_VAL, HUGE_VAL, 0, false, point.how};
-        point.seconds = std::min(point.seconds, r.seconds);
-        point.steps = static_cast<std::size_t>(r.steps);
-        if (k == 0) point.error = error_of(pick(r, sample), *reference, sample), n = repeats(r.seconds);
-    }
-    return point;
-}
+using namespace by_hand;
 
 Point net_loop_at(const netloop::CompiledSystem& system, const by_hand::Problem& p, double tolerance, const Sample& sample, const Values& reference)
 {
@@ -111,32 +53,6 @@ Point net_loop_at(const netloop::CompiledSystem& system, const by_hand::Problem&
     return point;
 }
 
-// Time and tolerance at a wanted error, between the two runs whose errors are nearest.
-Point at_error(std::vector<Point> points, double error)
-{
-    std::erase_if(points, [](const Point& p) { return !p.done || !(p.error > 0); });
-    if (points.empty()) return {0, error, HUGE_VAL, 0, false, "none"};
-    if (points.size() == 1) return points[0];
-    std::sort(points.begin(), points.end(), [](const Point& a, const Point& b) { return a.error > b.error; });
-    std::size_t k = 0;
-    while (k + 2 < points.size() && points[k + 1].error > error) ++k;
-    const Point &a = points[k], &b = points[k + 1];
-    double share = std::clamp(std::log(error / a.error) / std::log(b.error / a.error), -0.5, 1.5);
-    auto between = [share](double x, double y) { return std::exp(std::log(x) + share * (std::log(y) - std::log(x))); };
-    return {between(a.tolerance, b.tolerance),
-            error,
-            between(a.seconds, b.seconds),
-            static_cast<std::size_t>(between(static_cast<double>(a.steps), static_cast<double>(b.steps))),
-            true,
-            a.how};
-}
-
-std::string time_text(double seconds)
-{
-    if (!std::isfinite(seconds)) return "over 100 s";
-    return seconds < 1e-3 ? fmt::format("{:.0f} us", 1e6 * seconds) : seconds < 1 ? fmt::format("{:.3g} ms", 1e3 * seconds) : fmt::format("{:.3g} s", seconds);
-}
-
 void compare(const std::string& name, std::size_t cells)
 {
     std::unique_ptr<by_hand::Problem> p = by_hand::make_problem(name, cells);
@@ -145,8 +61,8 @@ void compare(const std::string& name, std::size_t cells)
     for (std::size_t s = 0; s < n && sample.states.size() < 20; s += step)
         sample.states.push_back(s), sample.sizes.push_back(p->usual(s));  // near the end where something happens
     for (std::size_t k = 1; k <= kTimes; ++k) sample.times.push_back(p->stop() * static_cast<double>(k) / static_cast<double>(kTimes));
-    by_hand::Result tight = by_hand::solve(*p, {1e-11, name == "pipe grid", 5, 1000}, sample.times);
-    Values reference = pick(tight, sample);
+    by_hand::Result tight = by_hand::solve(*p, {1e-11, name == "pipe grid", 5, 1000, sample.states}, sample.times);
+    Values reference = pick(tight);
 
     auto begin = std::chrono::steady_clock::now();
     netloop::Library library = netloop::Library::standard();

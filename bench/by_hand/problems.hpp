@@ -33,9 +33,10 @@ std::unique_ptr<Problem> make_problem(const std::string& name, std::size_t cells
 
 struct Settings {
     double tolerance = 1e-6;
-    bool adams = false;     ///< functional iteration without a matrix
-    int renew = 0;          ///< steps after which the matrix is renewed; 0: CVODE's defaults
-    double patience = 100;  ///< s after which a run is given up
+    bool adams = false;               ///< functional iteration without a matrix
+    int renew = 0;                    ///< steps after which the matrix is renewed; 0: CVODE's defaults
+    double patience = 100;            ///< s after which a run is given up
+    std::vector<std::size_t> keep{};  ///< states of which the rows consist; empty: all
 };
 struct Result {
     bool done = false;

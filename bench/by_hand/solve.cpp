@@ -103,7 +103,13 @@ Result solve(const Problem& problem, const Settings& settings, const std::vector
             result.done = false;
             break;
         }
-        result.states.emplace_back(N_VGetArrayPointer(y), N_VGetArrayPointer(y) + n);
+        const double* now = N_VGetArrayPointer(y);
+        if (settings.keep.empty()) {
+            result.states.emplace_back(now, now + n);
+            continue;
+        }
+        std::vector<double>& row = result.states.emplace_back(settings.keep.size());
+        for (std::size_t k = 0; k < row.size(); ++k) row[k] = now[settings.keep[k]];
     }
     result.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count();
     CVodeGetNumSteps(cvode, &result.steps);

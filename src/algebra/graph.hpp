@@ -156,6 +156,7 @@ public:
     std::string text(NodeId id, const std::function<std::string(const Node&)>& leaf_name, std::size_t limit = 400) const;
 
 private:
+    NodeId simple_power(NodeId a, double e);
     NodeId intern(const Node& node);
     void grow();
 

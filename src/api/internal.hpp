@@ -3,7 +3,9 @@
 #pragma once
 
 #include <functional>
+#include <map>
 #include <memory>
+#include <mutex>
 
 #include "analyse/added_signals.hpp"
 #include "evaluate/compiled_model.hpp"
@@ -16,6 +18,14 @@
 namespace netloop {
 
 /// Never changes once compiled; nothing of it is the library's.
+/// Programs that work out some of the outputs alone: those that a run keeps. Made when a run keeps them first. Shared by threads.
+struct KeptOutputs {
+    std::mutex lock;
+    std::map<std::vector<std::size_t>, std::shared_ptr<const Program>> made;
+    /// Null where all outputs cost hardly more.
+    std::shared_ptr<const Program> get(const CompiledModel& model, const std::vector<std::size_t>& outputs);
+};
+
 struct CompiledSystemData {
     SourceSet sources;                                            ///< as they were when it was compiled, for messages
     std::vector<ModelText> texts;                                 ///< what recordings tell of the model
@@ -26,6 +36,7 @@ struct CompiledSystemData {
     std::vector<std::string> from_outside{};                      ///< CompileRequest::from_outside
     std::vector<AddedSignal> added{};                             ///< for each of them
     std::shared_ptr<const CompiledModel> model;
+    std::shared_ptr<KeptOutputs> kept = std::make_shared<KeptOutputs>();
     std::string name, scenario;
     std::vector<Diagnostic> notes;
     std::optional<double> stop, output_every, output_points, tolerance;

@@ -117,11 +117,11 @@ Cost cost_of(const Simulation& simulation, const SourceSet& sources)
         Cost::Stretch told{s.from, s.to, s.steps, s.shortest, s.longest, 0};
         double most = 0;
         std::map<std::size_t, double> by;
-        for (const auto& [reason, steps] : s.by) by[place[number[reason]]] += steps;
+        s.each_reason([&](std::uint32_t reason, double steps) { by[place[number[reason]]] += steps; });
         for (const auto& [limit, steps] : by)
             if (steps > most) most = steps, told.limit = static_cast<std::uint32_t>(limit);
         // one that was not looked at is like the one before it
-        if (s.by.empty() && !cost.stretches.empty()) told.limit = cost.stretches.back().limit;
+        if (!s.any_reason() && !cost.stretches.empty()) told.limit = cost.stretches.back().limit;
         cost.stretches.push_back(told);
     }
     return cost;

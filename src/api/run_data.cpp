@@ -14,6 +14,7 @@
 #include "base/interrupt.hpp"
 #include "base/verifies_all.hpp"
 #include "compile/proof_of_sign.hpp"
+#include "evaluate/prune.hpp"
 #include "files/input_file.hpp"
 #include "solve/explain.hpp"
 #include "solve/failure.hpp"
@@ -201,6 +202,7 @@ void Run::Data::look_at_assumptions()
                            "begin a new run with this value");
         auto other = std::make_shared<CompiledSystemData>(*system);
         other->model = model().careful->get();
+        other->kept = std::make_shared<KeptOutputs>();
         system = std::move(other);
         before.reset();
         simulation = std::make_unique<Simulation>(system->model, system->sources, simulation->settings());
@@ -241,6 +243,21 @@ void Run::Data::take_output_times(std::optional<double> until, Recorder& to) con
         for (std::size_t k = 0; k + 1 < n; ++k) to.times.push_back(stop * static_cast<double>(k) / static_cast<double>(n - 1));
     }
     to.times.push_back(stop);
+}
+
+std::shared_ptr<const Program> KeptOutputs::get(const CompiledModel& model, const std::vector<std::size_t>& outputs)
+{
+    constexpr double kWorthIt = 0.8;  // of the operations of all outputs
+    std::lock_guard guard(lock);
+    auto [it, fresh] = made.try_emplace(outputs);
+    if (!fresh) return it->second;
+    std::vector<std::uint32_t> places;
+    for (std::size_t i : outputs) places.push_back(model.output_place[i]);
+    auto program = std::make_shared<Program>(pruned(model.outputs, places));
+    if (static_cast<double>(program->n_operations()) > kWorthIt * static_cast<double>(model.outputs.n_operations())) return nullptr;
+    prepare(*program, model.callables());
+    it->second = program;
+    return it->second;
 }
 
 std::vector<double> Recorder::rows_up_to(double target)
@@ -353,8 +370,11 @@ void Run::Data::begin(const RunOptions& options, bool records)
     made.row.resize(about.columns.size());
     made.outputs.resize(model().form.outputs.size());
     made.blocks.emplace(recording, options.in_memory ? std::max<std::size_t>(made.times.size(), 1) : 0);
+    bool verified = options.verify || verifies_all();
+    constexpr std::size_t kManyRows = 20;  // fewer do not pay for a program of their own
+    if (!verified && (made.every || made.times.size() >= kManyRows)) made.kept = system->kept->get(model(), made.columns);
     recorder.emplace(std::move(made));
-    if (options.verify || verifies_all()) {
+    if (verified) {
         recorder->verifier = make_verifier();
         simulation->on_start = [this](const State& s, Evaluation& e) { recorder->verifier->start(s, e, demanded_inits()); };
     }
@@ -384,7 +404,18 @@ bool Run::Data::advance(double target)
     std::vector<double> rows = r.rows_up_to(target), between;
     if (r.verifier != nullptr) between = points_between(rows);
     Verifier::Near near{[&](double t, State& s) { simulation->interpolate(t, s); }, [&](State& s) { simulation->solve_from_states(s); }};
+    const CompiledModel* own_model = &model();
+    auto record_row = [&](const State& s) {
+        r.row[0] = s.time;
+        if (r.options.in_memory) r.blocks->add(r.row.data());
+        if (r.writer != nullptr) r.writer->row(r.row.data());
+    };
     auto sink = [&](const State& s, Evaluation& e) {
+        if (r.kept != nullptr && &e.model() == own_model && e.outputs(*r.kept, r.row.data() + 1)) {
+            check_conditions(s, e);
+            record_row(s);
+            return;
+        }
         if (!e.outputs(r.outputs.data()))
             for (std::size_t i = 0; i < r.outputs.size(); ++i)
                 if (!std::isfinite(r.outputs[i])) fail_output(i, s, e);
@@ -397,10 +428,8 @@ bool Run::Data::advance(double target)
             ++r.n_between;
             return;
         }
-        r.row[0] = s.time;
         for (std::size_t i = 0; i < r.columns.size(); ++i) r.row[i + 1] = r.outputs[r.columns[i]];
-        if (r.options.in_memory) r.blocks->add(r.row.data());
-        if (r.writer != nullptr) r.writer->row(r.row.data());
+        record_row(s);
     };
     InterruptScope scope(r.options.interrupt);
     // the user's wish to end, and the end of the time that was granted

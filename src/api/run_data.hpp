@@ -24,10 +24,11 @@ struct Sensitivities;
 /// What is recorded of a run from its start on, and looked at on the way.
 struct Recorder {
     RunOptions options;
-    std::optional<double> every;       ///< s between rows; none: as `times` says, and behind them at the end of each stretch
-    std::vector<double> times;         ///< of rows, ascending; all of them where a stop time is known
-    std::size_t next = 0;              ///< the first of `times` that is still to come
-    std::vector<std::size_t> columns;  ///< number of the output in each column, the time's left out
+    std::optional<double> every;          ///< s between rows; none: as `times` says, and behind them at the end of each stretch
+    std::vector<double> times;            ///< of rows, ascending; all of them where a stop time is known
+    std::size_t next = 0;                 ///< the first of `times` that is still to come
+    std::vector<std::size_t> columns;     ///< number of the output in each column, the time's left out
+    std::shared_ptr<const Program> kept;  ///< works out those alone; null: all outputs are worked out
     std::unique_ptr<RecordingWriter> writer;
     std::unique_ptr<Verifier> verifier;
     std::optional<ColumnBlocks> blocks;

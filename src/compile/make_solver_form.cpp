@@ -66,6 +66,7 @@ public:
         finish_rates();
         finish_choices();
         order_rows();
+        make_explicit();
         make_conditions();
         make_events();
         make_start();
@@ -341,6 +342,7 @@ private:
         if (below != kNoNode) {
             NodeId rate = g_.leaf(Op::rate, below);
             add_residual(g_.sub(rate, value), step.equation, below);
+            settle_rate(below, value);
             values_[key(v)] = rate;
             depends_[key(v)] = {below};
             return;
@@ -368,8 +370,52 @@ private:
         for (const Variable& v : reduced().states) {
             Variable rate{v.quantity, v.order + 1};
             if (!has(rate) || state_[key(rate)] == kNoNode) continue;
-            add_residual(g_.sub(g_.leaf(Op::rate, state_[key(v)]), g_.leaf(Op::unknown, state_[key(rate)])), kNoNode, state_[key(v)]);
+            NodeId value = g_.leaf(Op::unknown, state_[key(rate)]);
+            add_residual(g_.sub(g_.leaf(Op::rate, state_[key(v)]), value), kNoNode, state_[key(v)]);
+            settle_rate(state_[key(v)], value);
         }
+    }
+
+    void settle_rate(std::uint32_t state, NodeId value) { rate_values_.emplace_back(state, value); }
+
+    // Where each rate has an equation of its own, but some read others (a reaction that is the whole change of one substance and part of that of another),
+    // what those are is put in their place: the system is explicit then, and needs no matrix where it is not stiff.
+    void make_explicit()
+    {
+        constexpr double kGrowth = 1.5;  // of the entries of the matrix
+        constexpr std::size_t kFree = 50;
+        std::size_t n = form_.z.size();
+        if (!form_.choices.empty() || rate_values_.size() != n) return;
+        if (std::any_of(form_.z.begin(), form_.z.end(), [](const ZEntry& z) { return z.kind != ZEntry::Kind::state; })) return;
+        std::vector<NodeId> final(n, kNoNode);
+        std::vector<std::vector<std::uint32_t>> depends(n);
+        std::size_t before = 0, after = 0;
+        bool any = false;
+        for (auto [state, value] : rate_values_) {
+            std::vector<std::uint32_t> own, read;
+            for (NodeId id : g_.reachable({value})) {
+                if (g_[id].op == Op::unknown) own.push_back(g_[id].a);
+                if (g_[id].op == Op::rate) read.push_back(g_[id].a);
+            }
+            std::sort(own.begin(), own.end());
+            before += own.size() + read.size() + 1;
+            for (std::uint32_t r : read) {
+                if (final[r] == kNoNode) return;  // not settled before it
+                std::vector<std::uint32_t> merged;
+                std::set_union(own.begin(), own.end(), depends[r].begin(), depends[r].end(), std::back_inserter(merged));
+                own = std::move(merged);
+            }
+            after += own.size() + 1;
+            if (!read.empty()) {
+                any = true;
+                rewrite(g_, {&value}, [&](NodeId id, const Node& node) { return node.op == Op::rate ? final[node.a] : id; });
+            }
+            final[state] = value;
+            depends[state] = std::move(own);
+            if (static_cast<double>(after) > kGrowth * static_cast<double>(before) + kFree) return;
+        }
+        if (!any) return;
+        for (std::uint32_t i = 0; i < n; ++i) form_.residuals[i] = g_.sub(g_.leaf(Op::rate, i), final[i]);
     }
 
     void make_conditions()
@@ -589,7 +635,9 @@ private:
     std::vector<NodeId> hints_;
     std::vector<std::uint32_t> needed_in_z_;  ///< of highest derivatives of candidates: their place in z
     std::vector<Kind> kinds_;                 ///< those met so far: few
-    std::vector<std::uint32_t> homes_;        ///< per residual: the member of z it was solved for
+    /// Of states whose rates have an equation of their own: what they are, in the order in which they are settled.
+    std::vector<std::pair<std::uint32_t, NodeId>> rate_values_;
+    std::vector<std::uint32_t> homes_;  ///< per residual: the member of z it was solved for
 };
 
 }  // namespace

@@ -17,6 +17,21 @@ struct JacobianEntry {
     NodeId by_z = kNoNode, by_rate = kNoNode;
 };
 
+void find_error_parts(CompiledModel& m)
+{
+    std::map<std::pair<std::uint32_t, std::string>, std::vector<std::uint32_t>> parts;
+    for (std::uint32_t i = 0; i < m.n(); ++i) {
+        const ZEntry& z = m.form.z[i];
+        if (z.kind != ZEntry::Kind::state && z.kind != ZEntry::Kind::candidate) continue;
+        const FlatQuantity& q = m.form.flat().quantities[z.variable.quantity];
+        std::size_t bracket = q.path.rfind('[');
+        bool cell = bracket != std::string::npos && q.path.back() == ']';
+        parts[{q.origin.instance, cell ? q.path.substr(bracket) : std::string()}].push_back(i);
+    }
+    for (auto& [key, members] : parts) m.error_parts.push_back(std::move(members));
+    std::sort(m.error_parts.begin(), m.error_parts.end());
+}
+
 // Columns ascending, rows ascending within: numbers below n are z, from n on rates of the same column.
 std::vector<JacobianEntry> differentiate_residuals(SolverForm& form, Gradients& gradients)
 {
@@ -137,6 +152,8 @@ std::shared_ptr<CompiledModel> build_programs(SolverForm form)
         if (e.by_rate != kNoNode) roots.push_back(e.by_rate);
     }
     m.jacobian = lowering.lower("jacobian", roots);
+    find_error_parts(m);
+    m.pattern.shared = std::make_shared<SharedKnowledge>();
     m.pattern.n_columns = n;
     m.pattern.starts.assign(n + 1, 0);
     std::size_t at = 0;

@@ -76,9 +76,11 @@ struct CompiledModel {
     Program choices;                           ///< the entries of all SolverChoices, one after another
     Program start;
     std::vector<StartRow> start_rows;
-    Program search_start;                         ///< where the search begins for each member of z that has a place to begin
-    std::vector<std::uint32_t> rate_start;        ///< per member of z: the same for its rate
-    std::vector<std::uint32_t> z_start;           ///< per member of z: place of it after `search_start` has run, or kNoNode: 0
+    Program search_start;                   ///< where the search begins for each member of z that has a place to begin
+    std::vector<std::uint32_t> rate_start;  ///< per member of z: the same for its rate
+    std::vector<std::uint32_t> z_start;     ///< per member of z: place of it after `search_start` has run, or kNoNode: 0
+    std::vector<std::vector<std::uint32_t>>
+        error_parts;                              ///< the states of each part, each cell of an array counting as one: what an error norm looks at together
     SparsePattern pattern;                        ///< of dF/dz + cj dF/dz'
     std::vector<std::uint32_t> by_z;              ///< per entry: place of dF/dz, or kNoNode
     std::vector<std::uint32_t> by_rate;           ///< per entry: place of dF/dz', or kNoNode

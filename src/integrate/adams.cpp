@@ -27,7 +27,7 @@ constexpr double kEpsilon = std::numeric_limits<double>::epsilon();
 /// Error constants of the methods of orders 1 to 12 against their predictors.
 constexpr std::array<double, kMost + 2> kError{1, 0.5, 0.0833, 0.0417, 0.0264, 0.0188, 0.0143, 0.0114, 0.00936, 0.00789, 0.00679, 0.00592, 0.00524, 0.00468};
 
-class Adams : public Integrator {
+class Adams : public Integrator, private StepPolynomial {
 public:
     Adams(Evaluation& evaluation, const SourceSet& sources, const IntegratorSettings& settings)
         : e_(evaluation),
@@ -37,7 +37,7 @@ public:
           n_(m_.n()),
           most_order_(std::clamp(settings.most_order, 1, kMost)),
           norm_(m_),
-          sizes_(m_, settings.own, settings.tolerance),
+          sizes_(error_sizes(m_, settings, settings.tolerance)),
           roots_(evaluation)
     {
         if (!is_explicit(m_, e_))
@@ -75,7 +75,7 @@ public:
         }
         if (back > 0) {
             std::vector<double> rates(n_);
-            interpolate(s.time, y_, rates);
+            values(s.time, y_, rates);
             rebase(n_, data_.data() + 1, psi_.data() + 1, k_used_, back);
         }
         for (std::size_t i = 0; i < n_; ++i) {
@@ -97,10 +97,26 @@ public:
         return true;
     }
 
+    bool follow(double step, const std::vector<State>& past) override
+    {
+        if (past.size() < 2) return false;
+        restart(past[0]);
+        int order = std::min(static_cast<int>(past.size()), most_order_);
+        backward_differences(
+            n_, past, order - 1, [](const State& s) { return s.rates.data(); }, data_.data() + 1);
+        for (std::size_t j = 1; j < psi_.size(); ++j) psi_[j] = static_cast<double>(j) * step;
+        k_ = k_used_ = order;
+        h_ = step;
+        same_ = 0;
+        h_used_ = 0;
+        fresh_ = growing_ = false;
+        return true;
+    }
+
     bool carry_on() override
     {
         if (fresh_ || !root_) return false;
-        roots_.leave_rest([this](double t, std::vector<double>& z, std::vector<double>& rates) { interpolate(t, z, rates); });
+        roots_.leave_rest(*this);
         root_ = false;
         return true;
     }
@@ -112,7 +128,7 @@ public:
     {
         FlushDenormals flush;
         if (roots_.has_rest()) {  // of a step that an event lay in
-            root_ = roots_.find_rest(x_, [this](double t, std::vector<double>& z, std::vector<double>& rates) { interpolate(t, z, rates); });
+            root_ = roots_.find_rest(x_, *this);
             if (root_) return Stopped::root;
             return x_ >= target - 1e-12 * std::abs(target) ? Stopped::target : Stopped::stepped;
         }
@@ -124,8 +140,11 @@ public:
         attempt(at_target);
         at_target = at_target && x_ >= target - 1e-12 * std::abs(target);
         if (at_target) x_ = target;
-        if (counts_.steps % kLook == 0) look();
-        root_ = roots_.find(before, x_, [this](double t, std::vector<double>& z, std::vector<double>& rates) { interpolate(t, z, rates); });
+        if (counts_.steps % kLook == 0)
+            look(2);
+        else if (counts_.steps % kGlance == 0 && seems_held())
+            look(1);
+        root_ = roots_.find(before, x_, *this);
         if (root_) return Stopped::root;
         return at_target ? Stopped::target : Stopped::stepped;
     }
@@ -134,7 +153,7 @@ public:
     void interpolate(double t, State& s) override
     {
         s.time = t;
-        interpolate(t, s.z, s.rates);
+        values(t, s.z, s.rates);
     }
     const std::vector<int>& crossings() const override { return roots_.crossings(); }
     StepCounts counts() const override { return counts_; }
@@ -143,7 +162,7 @@ public:
     Advice advice() const override { return advice_; }
 
 private:
-    static constexpr std::size_t kLook = 20;  ///< steps between looks at the stiffness
+    static constexpr std::size_t kLook = 20, kGlance = 3;  ///< steps between looks at the stiffness, and between glances at it
     static std::size_t at(int i) { return static_cast<std::size_t>(i); }
 
     void set_weights() { sizes_.weigh(settings_.tolerance, y_.data(), weight_.data()); }
@@ -281,8 +300,22 @@ private:
         double* p = e_.z();
         double by = h_ * g_[at(k_ + 1)];
         for (std::size_t i = 0; i < n_; ++i) p[i] += by * difference_[i];
-        return rates(t);
+        if (!rates(t)) return false;
+        if ((counts_.steps + 1) % kGlance == 0) glance(by);
+        return true;
     }
+
+    // How much the correction changed the rates, for its size: costs one pass, where the estimate of look() costs a Jacobian.
+    void glance(double by)
+    {
+        constexpr double kLeast = 1e-6;  // of the tolerance: below that it is rounding
+        glance_.resize(n_);
+        const double* first = data_[1];
+        for (std::size_t i = 0; i < n_; ++i) glance_[i] = f_[i] - first[i] - difference_[i];
+        double moved = std::abs(by) * norm_(weight_.data(), difference_.data());
+        rate_at_glance_ = moved > kLeast ? norm_(weight_.data(), glance_.data()) / moved : 0;
+    }
+    bool seems_held() const { return h_used_ * rate_at_glance_ > 0.4 * adams_stability(k_used_); }
 
     void complete(double t, int lower)
     {
@@ -325,8 +358,8 @@ private:
             h_ *= std::clamp(std::pow(room, 1.0 / (k_ + 1)), 0.5, 0.9);
     }
 
-    // Is it stability that holds the steps? Then a method for stiff systems would make larger ones.
-    void look()
+    // Is it stability that holds the steps? Then a method for stiff systems would make larger ones. `counts`: how much this look counts for.
+    void look(int counts)
     {
         if (k_used_ < 1) return;
         std::copy(y_.begin(), y_.end(), e_.z());
@@ -341,43 +374,69 @@ private:
         double own = std::pow(0.5 / std::max(size_at_k_, 1e-30), 1.0 / (k_used_ + 1));
         double by_stability = adams_stability(k_used_) / std::max(hl, 1e-30);
         std::size_t failed = counts_.error_failures - failures_before_;
-        failures_before_ = counts_.error_failures;
-        constexpr double kWorthIt = 2.5;  // a step with a matrix costs two or three without
+        if (counts > 1) failures_before_ = counts_.error_failures;
         bool held = hl > 0.5 * adams_stability(k_used_);
-        // twice in a row: a stretch of smooth motion is no stiffness yet
-        held_for_ = held && by_accuracy > kWorthIt * std::min(own, by_stability) ? held_for_ + 1 : 0;
+        // how much longer a step with a matrix must be to be worth its cost, and the change
+        constexpr double kChange = 1.25;
+        if (held && matrix_step_cost_ == 0) matrix_step_cost_ = matrix_step_cost(m_);
+        double worth_it = kChange * std::max(1.0, matrix_step_cost_);
+        // several in a row: a stretch of smooth motion is no stiffness yet
+        constexpr int kSure = 4;
+        held_for_ = held && by_accuracy > worth_it * std::min(own, by_stability) ? held_for_ + counts : 0;
         advice_ = held ? Advice::held : Advice::keep;
-        if (held_for_ >= 2) advice_ = Advice::stiff;
+        if (held_for_ >= kSure) advice_ = Advice::stiff;
         if (held && failed >= kLook / 4) advice_ = Advice::stiff;
         // beyond the limit errors are not damped: they would hover about the tolerance and add up
         if (by_stability < 1) h_ = std::min(h_, h_used_ * by_stability);
     }
 
-    void interpolate(double t, std::vector<double>& z, std::vector<double>& rates) const
+    // The polynomial at a time: by what each difference counts in values and in rates. Before the first step it is a straight line.
+    struct Blend {
+        std::array<double, kMost + 3> value{}, rate{};
+        int order = 1;
+    };
+    Blend blend_at(double t) const
     {
+        Blend b;
         double hi = t - x_;
         if (k_used_ == 0) {
-            for (std::size_t i = 0; i < n_; ++i) rates[i] = phi_[1][i], z[i] = y_[i] + hi * rates[i];
-            return;
+            b.value[1] = hi;
+            b.rate[1] = 1;
+            return b;
         }
-        int ki = k_used_ + 1;
-        std::array<double, kMost + 3> w{}, g{}, rho{};
-        for (int i = 1; i <= ki; ++i) w[at(i)] = 1.0 / i;
-        g[1] = rho[1] = 1;
+        b.order = k_used_ + 1;
+        std::array<double, kMost + 3> w{}, g{};
+        for (int i = 1; i <= b.order; ++i) w[at(i)] = 1.0 / i;
+        g[1] = b.rate[1] = 1;
         double term = 0;
-        for (int j = 2; j <= ki; ++j) {
+        for (int j = 2; j <= b.order; ++j) {
             double span = psi_[at(j - 1)], gamma = (hi + term) / span, eta = hi / span;
-            for (int i = 1; i <= ki + 1 - j; ++i) w[at(i)] = gamma * w[at(i)] - eta * w[at(i + 1)];
+            for (int i = 1; i <= b.order + 1 - j; ++i) w[at(i)] = gamma * w[at(i)] - eta * w[at(i + 1)];
             g[at(j)] = w[1];
-            rho[at(j)] = gamma * rho[at(j - 1)];
+            b.rate[at(j)] = gamma * b.rate[at(j - 1)];
             term = span;
         }
+        for (int j = 1; j <= b.order; ++j) b.value[at(j)] = hi * g[at(j)];
+        return b;
+    }
+    void values(double t, std::vector<double>& z, std::vector<double>& rates) const override
+    {
+        Blend b = blend_at(t);
         std::copy(y_.begin(), y_.end(), z.begin());
         std::fill(rates.begin(), rates.end(), 0.0);
-        for (int j = ki; j >= 1; --j) {
+        for (int j = b.order; j >= 1; --j) {
             const double* p = data_[at(j)];
-            double a = hi * g[at(j)], b = rho[at(j)];
-            for (std::size_t i = 0; i < n_; ++i) z[i] += a * p[i], rates[i] += b * p[i];
+            double value = b.value[at(j)], rate = b.rate[at(j)];
+            for (std::size_t i = 0; i < n_; ++i) z[i] += value * p[i], rates[i] += rate * p[i];
+        }
+    }
+    void values_of(const std::vector<std::uint32_t>& members, double t, std::vector<double>& z, std::vector<double>& rates) const override
+    {
+        Blend b = blend_at(t);
+        for (std::uint32_t i : members) {
+            z[i] = y_[i];
+            rates[i] = 0;
+            for (int j = b.order; j >= 1; --j) z[i] += b.value[at(j)] * data_[at(j)][i], rates[i] += b.rate[at(j)] * data_[at(j)][i];
         }
     }
 
@@ -401,7 +460,10 @@ private:
 
     RateEstimate rate_of_;
     double rate_estimate_ = 0;
-    int held_for_ = 0;  ///< looks in a row
+    double rate_at_glance_ = 0;
+    double matrix_step_cost_ = 0;  ///< 0: not asked for yet
+    std::vector<double> glance_;
+    int held_for_ = 0;  ///< what looks in a row count for
     std::size_t failures_before_ = 0;
     Advice advice_ = Advice::keep;
 

@@ -23,6 +23,7 @@ public:
     Automatic(Evaluation& evaluation, const SourceSet& sources, const IntegratorSettings& settings)
         : e_(evaluation), sources_(sources), settings_(settings), explicit_(is_explicit(evaluation.model(), evaluation))
     {
+        settings_.sizes = std::make_shared<ErrorSizes>(evaluation.model(), settings.own, settings.tolerance);
         take(explicit_ ? Method::adams : Method::bdf, explicit_                     ? ""
                                                       : evaluation.model().n() == 0 ? "nothing to integrate"
                                                                                     : "equations are solved in each step");
@@ -215,10 +216,25 @@ private:
         // what is no state was solved as loosely as the tolerance allows: where it is curved, no method finds on from there
         if (solved_anew) e_.solve_rest(s.time, s.z, s.rates);
         begun_ = s.time;
-        if (current_ != nullptr) prepare(get(method));
+        std::vector<State> past;
+        double step = now().counts().last_step;
+        if (!solved_anew && method_ != Method::sdirk && method != Method::sdirk) past = past_states(step);
+        prepare(get(method));
         take(method, why);
-        now().restart(s);
+        if (!now().follow(step, past)) now().restart(s);
         advice_ = Advice::keep;
+    }
+    // What a method with history leaves to another: as far back as its polynomial is good.
+    std::vector<State> past_states(double step)
+    {
+        constexpr int kMostPast = 4;
+        std::vector<State> past;
+        int order = std::min(now().counts().last_order, kMostPast);
+        for (int j = 0; j <= order && step > 0; ++j) {
+            State& s = past.emplace_back(State{0, std::vector<double>(e_.model().n()), std::vector<double>(e_.model().n())});
+            now().interpolate(now().time() - j * step, s);
+        }
+        return past;
     }
     // What the method at hand knows of the next one's beginning.
     void prepare(Integrator& next) const
@@ -236,7 +252,10 @@ private:
     // Would Adams be stable at the steps that backward differences make? Then it is as fast, without a matrix.
     void look_at_stiffness()
     {
-        constexpr double kStable = 0.65;  // step times largest rate
+        if (matrix_step_cost_ == 0) matrix_step_cost_ = matrix_step_cost(e_.model());
+        // step times largest rate; where a step with a matrix costs no more, Adams must have room for longer ones
+        constexpr double kStable = 0.65, kUsualCost = 2.5;
+        const double stable = kStable * std::min(1.0, matrix_step_cost_ / kUsualCost);
         steps_since_look_ = 0;
         const CompiledModel& m = e_.model();
         State s{now().time(), std::vector<double>(m.n()), std::vector<double>(m.n())};
@@ -244,7 +263,7 @@ private:
         e_.at(s.time, s.z.data(), s.rates.data());
         std::vector<double> weight(m.n());
         for (std::size_t i = 0; i < m.n(); ++i) weight[i] = 1 / (std::abs(s.z[i]) + m.form.z[i].usual);
-        if (now().counts().last_step * rate_of_(e_, weight) > kStable) return;
+        if (now().counts().last_step * rate_of_(e_, weight) > stable) return;
         look_after_ *= 2;  // a system on the border is not sent back and forth
         change(Method::adams, "not stiff at the steps it makes");
     }
@@ -293,6 +312,7 @@ private:
     Integrator* current_ = nullptr;
     Advice advice_ = Advice::keep;
     RateEstimate rate_of_;
+    double matrix_step_cost_ = 0;  ///< 0: not asked for yet
     std::size_t steps_since_look_ = 0, look_after_ = 40;
     double begun_ = 0;  ///< where the present stretch began
     std::size_t events_ = 0, steps_before_ = 0, n_changes_ = 0;

@@ -30,7 +30,7 @@ constexpr int kMostOrder = 5;
 constexpr double kOfMechanisms = 0.1;
 constexpr double kRoundoff = std::numeric_limits<double>::epsilon();
 
-class Bdf : public Integrator {
+class Bdf : public Integrator, private StepPolynomial {
 public:
     Bdf(Evaluation& evaluation, const SourceSet& sources, const IntegratorSettings& settings)
         : e_(evaluation),
@@ -42,7 +42,7 @@ public:
           most_order_(std::clamp(settings.most_order, 1, kMostOrder)),
           equations_(evaluation, counts_, 0.1),
           norm_(m_),
-          sizes_(m_, settings.own, tolerance_),
+          sizes_(error_sizes(m_, settings, tolerance_)),
           y_(evaluation.z()),
           yp_(evaluation.rates()),
           roots_(evaluation)
@@ -100,10 +100,27 @@ public:
         return true;
     }
 
+    bool follow(double step, const std::vector<State>& past) override
+    {
+        if (past.size() < 2 || n_ == 0) return false;
+        restart(past[0]);
+        int order = std::min(static_cast<int>(past.size()) - 1, most_order_);
+        backward_differences(
+            n_, past, order, [](const State& s) { return s.z.data(); }, phi_data_.data());
+        for (int j = 0; j <= kMostOrder; ++j) psi_[at(j)] = (j + 1) * step;
+        k_ = k_used_ = order;
+        h_ = step;
+        same_ = 0;
+        h_used_ = 0;
+        fresh_ = growing_ = false;
+        resumed_ = true;
+        return true;
+    }
+
     bool carry_on() override
     {
         if (fresh_ || !root_) return false;
-        roots_.leave_rest([this](double t, std::vector<double>& z, std::vector<double>& rates) { interpolate(t, z, rates); });
+        roots_.leave_rest(*this);
         root_ = false;
         return true;
     }
@@ -115,7 +132,7 @@ public:
     {
         FlushDenormals flush;
         if (roots_.has_rest()) {  // of a step that an event lay in
-            root_ = roots_.find_rest(x_, [this](double t, std::vector<double>& z, std::vector<double>& rates) { interpolate(t, z, rates); });
+            root_ = roots_.find_rest(x_, *this);
             if (root_) return Stopped::root;
             return x_ >= target - 1e-12 * std::abs(target) ? Stopped::target : Stopped::stepped;
         }
@@ -141,7 +158,7 @@ public:
     {
         s.time = t;
         if (n_ == 0) return;
-        interpolate(t, s.z, s.rates);
+        values(t, s.z, s.rates);
     }
 
     const std::vector<int>& crossings() const override { return roots_.crossings(); }
@@ -255,7 +272,7 @@ private:
             if (resumed_ && error_failures + newton_failures >= 3) {
                 // the history that was kept does not help: all begins anew here
                 State s{x_, phi_[0], phi_[1]};
-                interpolate(x_, s.z, s.rates);
+                values(x_, s.z, s.rates);
                 phi_[0] = s.z, phi_[1] = s.rates;
                 fresh_ = true;
                 resumed_ = false;
@@ -326,40 +343,68 @@ private:
                     ++k_;
                 }
             }
-            double by = std::pow(2 * estimate + 1e-4, -1.0 / (k_ + 1));
-            if (by >= 2)
+            // the step times (2 estimate)^(-1 / (k + 1)), where that is at least 2 or at most 1
+            double size = 2 * estimate + 1e-4;
+            if (size <= std::ldexp(1.0, -(k_ + 1)))
                 h_ *= 2;
-            else if (by <= 1)
-                h_ *= std::clamp(by, 0.5, 0.9);
+            else if (size >= 1)
+                h_ *= std::clamp(std::pow(size, -1.0 / (k_ + 1)), 0.5, 0.9);
         }
         advance(n_, {phi_data_.data(), used}, used < kMostOrder, e_sum_.data(), tolerance_, sizes_.usual.data(), weight_.data());
         sizes_.own_weights(tolerance_, phi_[0].data(), weight_.data());
         root_ = false;
     }
 
-    void interpolate(double t, std::vector<double>& z, std::vector<double>& rates) const
+    // The polynomial at a time: by what each difference counts in values and in rates. Before the first step it is a straight line.
+    struct Blend {
+        std::array<double, kMostOrder + 1> value{}, rate{};
+        int order = 0;
+    };
+    Blend blend_at(double t) const
     {
+        Blend b;
         double d = t - x_;
-        z = phi_[0];
-        if (k_used_ == 0) {  // before the first step: a straight line
-            double share = fresh_ ? 1 : 1 / h_begun_;
-            for (std::size_t i = 0; i < n_; ++i) rates[i] = phi_[1][i] * share, z[i] += d * rates[i];
-            return;
+        if (k_used_ == 0) {
+            b.order = 1;
+            b.rate[1] = fresh_ ? 1 : 1 / h_begun_;
+            b.value[1] = d * b.rate[1];
+            return b;
         }
-        std::fill(rates.begin(), rates.end(), 0.0);
+        b.order = k_used_;
         double c = 1, slope = 0, gamma = d / psi_[0];
         for (int j = 1; j <= k_used_; ++j) {
             slope = slope * gamma + c / psi_[at(j - 1)];
             c *= gamma;
             gamma = (d + psi_[at(j - 1)]) / psi_[at(j)];
+            b.value[at(j)] = c;
+            b.rate[at(j)] = slope;
+        }
+        return b;
+    }
+    void values(double t, std::vector<double>& z, std::vector<double>& rates) const override
+    {
+        Blend b = blend_at(t);
+        z = phi_[0];
+        std::fill(rates.begin(), rates.end(), 0.0);
+        for (int j = 1; j <= b.order; ++j) {
             const double* p = phi_[at(j)].data();
-            for (std::size_t i = 0; i < n_; ++i) z[i] += c * p[i], rates[i] += slope * p[i];
+            double value = b.value[at(j)], rate = b.rate[at(j)];
+            for (std::size_t i = 0; i < n_; ++i) z[i] += value * p[i], rates[i] += rate * p[i];
+        }
+    }
+    void values_of(const std::vector<std::uint32_t>& members, double t, std::vector<double>& z, std::vector<double>& rates) const override
+    {
+        Blend b = blend_at(t);
+        for (std::uint32_t i : members) {
+            z[i] = phi_[0][i];
+            rates[i] = 0;
+            for (int j = 1; j <= b.order; ++j) z[i] += b.value[at(j)] * phi_[at(j)][i], rates[i] += b.rate[at(j)] * phi_[at(j)][i];
         }
     }
 
     bool find_root(double before)
     {
-        root_ = roots_.find(before, x_, [this](double t, std::vector<double>& z, std::vector<double>& rates) { interpolate(t, z, rates); });
+        root_ = roots_.find(before, x_, *this);
         return root_;
     }
 

@@ -16,7 +16,7 @@
 namespace netloop {
 namespace {
 
-class FixedStep : public Integrator {
+class FixedStep : public Integrator, private StepPolynomial {
 public:
     FixedStep(Evaluation& evaluation, const SourceSet& sources, const IntegratorSettings& settings)
         : e_(evaluation),
@@ -64,7 +64,7 @@ public:
         counts_.last_step = h;
         for (std::size_t i = 0; i < n_; ++i)
             if (!std::isfinite(now_.z[i])) fail(i, h);
-        root_ = roots_.find(before_.time, now_.time, [this](double t, std::vector<double>& z, std::vector<double>& rates) { interpolate(t, z, rates); });
+        root_ = roots_.find(before_.time, now_.time, *this);
         if (root_) return Stopped::root;
         return at_target ? Stopped::target : Stopped::stepped;
     }
@@ -73,7 +73,7 @@ public:
     void interpolate(double t, State& s) override
     {
         s.time = t;
-        interpolate(t, s.z, s.rates);
+        values(t, s.z, s.rates);
     }
     const std::vector<int>& crossings() const override { return roots_.crossings(); }
     StepCounts counts() const override { return counts_; }
@@ -86,10 +86,15 @@ public:
     }
 
 private:
-    void interpolate(double t, std::vector<double>& z, std::vector<double>& rates) const
+    void values(double t, std::vector<double>& z, std::vector<double>& rates) const override
     {
-        hermite(
-            before_, now_, t, [this](std::size_t i) { return m_.form.z[i].kind == ZEntry::Kind::state; }, z, rates);
+        Hermite at(before_, now_, t);
+        for (std::size_t i = 0; i < n_; ++i) at(i, m_.form.z[i].kind == ZEntry::Kind::state, z[i], rates[i]);
+    }
+    void values_of(const std::vector<std::uint32_t>& members, double t, std::vector<double>& z, std::vector<double>& rates) const override
+    {
+        Hermite at(before_, now_, t);
+        for (std::uint32_t i : members) at(i, m_.form.z[i].kind == ZEntry::Kind::state, z[i], rates[i]);
     }
 
     // states of `to` = states of the beginning + h * rates of `slope`; everything else is solved from them

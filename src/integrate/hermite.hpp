@@ -5,24 +5,29 @@
 
 namespace netloop {
 
-/// Between the ends of a step: the cubic through values and rates of the states; a straight line for what has no rates that are known.
-template <typename IsState>
-void hermite(const State& before, const State& now, double t, IsState is_state, std::vector<double>& z, std::vector<double>& rates)
-{
-    double h = now.time - before.time;
-    if (!(h > 0)) {
-        z = now.z;
-        rates = now.rates;
-        return;
+/// Between the ends of a step: the cubic through values and rates of the states; a straight line for what has no rates that are known. Member by member.
+class Hermite {
+public:
+    Hermite(const State& before, const State& now, double t) : before_(before), now_(now), h_(now.time - before.time), s_(h_ > 0 ? (t - before.time) / h_ : 1)
+    {
     }
-    double s = (t - before.time) / h;
-    for (std::size_t i = 0; i < z.size(); ++i) {
-        double d = (now.z[i] - before.z[i]) / h, m0 = before.rates[i], m1 = now.rates[i];
-        if (!is_state(i)) m0 = m1 = d;
+    void operator()(std::size_t i, bool is_state, double& z, double& rate) const
+    {
+        if (!(h_ > 0)) {
+            z = now_.z[i];
+            rate = now_.rates[i];
+            return;
+        }
+        double d = (now_.z[i] - before_.z[i]) / h_, m0 = before_.rates[i], m1 = now_.rates[i];
+        if (!is_state) m0 = m1 = d;
         double c2 = 3 * d - 2 * m0 - m1, c3 = m0 + m1 - 2 * d;
-        z[i] = before.z[i] + s * h * (m0 + s * (c2 + s * c3));
-        rates[i] = m0 + s * (2 * c2 + 3 * s * c3);
+        z = before_.z[i] + s_ * h_ * (m0 + s_ * (c2 + s_ * c3));
+        rate = m0 + s_ * (2 * c2 + 3 * s_ * c3);
     }
-}
+
+private:
+    const State &before_, &now_;
+    double h_, s_;
+};
 
 }  // namespace netloop

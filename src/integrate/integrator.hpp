@@ -39,6 +39,13 @@ public:
     }
     /// Goes on behind an event at which nothing jumped, with the rest of the step that holds it. False: it cannot; restart or resume.
     virtual bool carry_on() { return false; }
+    /// Begins with the history of another method, as if it had made the steps itself: states at equal distances `step`, the present one first. False: it has no
+    /// use for them; restart.
+    virtual bool follow(double step, const std::vector<State>& past)
+    {
+        (void)step, (void)past;
+        return false;
+    }
     /// The end of the last step, which an event may lie before.
     virtual double end_of_step() const { return time(); }
     /// The choice of states has changed; the history goes on, since it holds all candidates.
@@ -70,6 +77,8 @@ public:
 struct IntegratorSettings {
     double tolerance = 1e-6;
     std::vector<OwnTolerance> own;  ///< of single quantities; SUNDIALS' do not look at them
+    /// Those of the system at hand, for the tolerance of the run: found once for all methods that a run tries.
+    std::shared_ptr<const ErrorSizes> sizes{};
     /// Fixed step: explicit Euler, classical Runge-Kutta, implicit Euler.
     enum class Method { automatic, bdf, adams, sdirk, ida, cvode, euler, rk4, implicit_euler } method = Method::automatic;
     std::string name = "ida";  ///< of the method, as the user gives it
@@ -87,6 +96,11 @@ inline std::size_t largest_state(const StateSelection& selection, const std::vec
     for (std::size_t i = 0; i < e.size(); ++i)
         if (double size = std::abs(e[i] * w[i]); size > most && selection.is_state(i)) most = size, largest = i;
     return largest;
+}
+
+inline ErrorSizes error_sizes(const CompiledModel& model, const IntegratorSettings& settings, double tolerance)
+{
+    return settings.sizes != nullptr && tolerance == settings.tolerance ? *settings.sizes : ErrorSizes(model, settings.own, tolerance);
 }
 
 /// Below this no step is tried any more: the time, with the step added, would hardly be another. How far the run goes on is no matter.

@@ -5,7 +5,7 @@
 #include <cstddef>
 #include <vector>
 
-#include "solve/evaluation.hpp"
+#include "solve/consistent.hpp"
 
 namespace netloop {
 
@@ -51,6 +51,17 @@ inline void rebase(std::size_t n, double* const* phi, double* psi, int k, double
         }
     }
     for (int j = 0; j < k; ++j) psi[j] = shorter[j];
+}
+
+/// The differences that a method in variable steps would have, had it come over `past` in equal steps, the present state first: of `values` of the states, of
+/// orders 0 .. order, into phi[0 .. order].
+template <typename Values>
+void backward_differences(std::size_t n, const std::vector<State>& past, int order, Values values, double* const* phi)
+{
+    for (int j = 0; j <= order; ++j) std::copy_n(values(past[static_cast<std::size_t>(j)]), n, phi[j]);
+    for (int j = 1; j <= order; ++j)
+        for (int k = order; k >= j; --k)
+            for (std::size_t i = 0; i < n; ++i) phi[k][i] = phi[k - 1][i] - phi[k][i];
 }
 
 }  // namespace netloop

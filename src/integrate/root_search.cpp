@@ -48,14 +48,16 @@ void find_active_roots(Evaluation& evaluation, std::vector<ActiveRoot>& active)
 
 namespace {
 
-void root_values(Evaluation& evaluation, const std::vector<ActiveRoot>& active, double* g)
+double root_value(const Evaluation& evaluation, const ActiveRoot& a, double v)
 {
     using Kind = ActiveRoot::Kind;
+    return a.kind == Kind::value ? v : a.kind == Kind::above ? v - evaluation.mode(a.condition) : evaluation.mode(a.condition) + 1 - v;
+}
+
+void root_values(Evaluation& evaluation, const std::vector<ActiveRoot>& active, double* g)
+{
     evaluation.conditions();
-    for (const ActiveRoot& a : active) {
-        double v = evaluation.condition_value(a.condition);
-        g[a.root] = a.kind == Kind::value ? v : a.kind == Kind::above ? v - evaluation.mode(a.condition) : evaluation.mode(a.condition) + 1 - v;
-    }
+    for (const ActiveRoot& a : active) g[a.root] = root_value(evaluation, a, evaluation.condition_value(a.condition));
 }
 
 }  // namespace
@@ -147,30 +149,37 @@ double RootSearch::look_for_dip(double before, double now, const std::function<v
     return 0;
 }
 
-bool RootSearch::find(double before, double now, const std::function<void(double, std::vector<double>&, std::vector<double>&)>& interpolate)
+bool RootSearch::find(double before, double now, const StepPolynomial& step)
 {
     if (none()) return false;
     double rounding = kRounding;
     bool solved = false;  // while a crossing of what is solved is enclosed: the polynomial would put it elsewhere
-    auto values_at = [&](double t, std::vector<double>& g) {
-        interpolate(t, z_, rates_);
-        e_.at(t, z_.data(), rates_.data());
-        root_values(e_, active_, g.data());
-        // what is no state is solved where the side is not clear; far from a zero the polynomial is close enough
-        if (reads_solved_ && (solved || is_unclear(g)) && e_.solve_rest) {
-            if (!e_.solve_rest(t, z_, rates_)) interpolate(t, z_, rates_);
-            e_.at(t, z_.data(), rates_.data());
-            root_values(e_, active_, g.data());
-        }
+    auto clean = [&](const std::vector<ActiveRoot>& roots, double t, std::vector<double>& g) {
         // what stays at zero but for rounding (two speeds locked together) crosses nothing
         // and what begins about zero is not told apart from the error of the interpolant right behind the beginning
         constexpr double kBegin = 1e-4;
         bool beginning = t - before < kBegin * (now - before);
-        for (const ActiveRoot& active : active_) {
+        for (const ActiveRoot& active : roots) {
             std::size_t i = active.root;
             double unsure = near_[i] != 0 && beginning ? kUnsureSide : rounding;
             if (unsure > 0 && std::abs(g[i]) <= unsure * largest_[i]) g[i] = std::copysign(kTiny, before_[i]);
         }
+    };
+    auto values_at = [&](double t, std::vector<double>& g) {
+        step.values(t, z_, rates_);
+        e_.at(t, z_.data(), rates_.data());
+        root_values(e_, active_, g.data());
+        // what is no state is solved where the side is not clear; far from a zero the polynomial is close enough
+        if (reads_solved_ && (solved || is_unclear(g)) && e_.solve_rest) {
+            if (!e_.solve_rest(t, z_, rates_)) step.values(t, z_, rates_);
+            e_.at(t, z_.data(), rates_.data());
+            root_values(e_, active_, g.data());
+        }
+        clean(active_, t, g);
+    };
+    auto narrow_at = [&](double t, std::vector<double>& g) {
+        narrow_values(t, step, g);
+        clean(narrow_roots_, t, g);
     };
     values_at(now, now_);
     bool any = false;
@@ -198,7 +207,13 @@ bool RootSearch::find(double before, double now, const std::function<void(double
         const auto& conditions = e_.model().form.conditions;
         solved = std::any_of(active_.begin(), active_.end(),
                              [&](const ActiveRoot& a) { return conditions[a.condition].reads_solved && crosses(before_[a.root], now_[a.root]); });
-        enclose(before, end, 100 * std::numeric_limits<double>::epsilon() * (std::abs(now) + std::abs(now - before)), values_at);
+        if (!solved) take_narrow();
+        double closely = 100 * std::numeric_limits<double>::epsilon() * (std::abs(now) + std::abs(now - before));
+        if (narrow_roots_.empty())
+            enclose(before, end, closely, values_at);
+        else
+            enclose(before, end, closely, narrow_at);
+        narrow_roots_.clear();
         rounding = kRounding;
         solved = false;
         if (active_.size() == crossing_.size()) break;
@@ -209,6 +224,51 @@ bool RootSearch::find(double before, double now, const std::function<void(double
         values_at(end, now_);
     }
     return true;
+}
+
+const RootSearch::Narrow& RootSearch::narrow(std::size_t condition)
+{
+    auto [at, fresh] = narrow_.try_emplace(condition);
+    Narrow& n = at->second;
+    if (!fresh) return n;
+    const CompiledModel& m = e_.model();
+    if (!pruner_) pruner_.emplace(m.conditions);
+    n.program = (*pruner_)({m.conditions.results[condition]});
+    prepare(n.program, m.callables());
+    for (std::uint32_t place : places_read(n.program))
+        for (std::uint32_t first : {m.layout.z, m.layout.rates})
+            if (place >= first && place < first + m.n()) n.members.push_back(place - first);
+    return n;
+}
+
+void RootSearch::take_narrow()
+{
+    constexpr std::size_t kFew = 3, kMany = 16;
+    narrow_roots_.clear();
+    narrow_members_.clear();
+    if (active_.size() < kMany || e_.delays() != nullptr) return;
+    std::vector<ActiveRoot> crossing;
+    for (const ActiveRoot& a : active_)
+        if (crosses(before_[a.root], now_[a.root])) crossing.push_back(a);
+    if (crossing.empty() || crossing.size() > kFew) return;
+    for (const ActiveRoot& a : crossing) {
+        const Narrow& n = narrow(a.condition);
+        narrow_members_.insert(narrow_members_.end(), n.members.begin(), n.members.end());
+    }
+    if (narrow_members_.size() * 4 > z_.size()) return;  // they read so much that nothing is gained
+    narrow_roots_ = std::move(crossing);
+}
+
+void RootSearch::narrow_values(double t, const StepPolynomial& step, std::vector<double>& g)
+{
+    step.values_of(narrow_members_, t, z_, rates_);
+    e_.set_time(t);
+    for (std::uint32_t i : narrow_members_) e_.z()[i] = z_[i], e_.rates()[i] = rates_[i];
+    for (const ActiveRoot& a : narrow_roots_) {
+        const Program& program = narrow(a.condition).program;
+        e_.work_out(program);
+        g[a.root] = root_value(e_, a, e_.value_at(program.results[0]));
+    }
 }
 
 void RootSearch::enclose(double before, double end, double tolerance, const std::function<void(double, std::vector<double>&)>& values_at)
@@ -267,19 +327,19 @@ void RootSearch::enclose(double before, double end, double tolerance, const std:
     time_ = high;
 }
 
-void RootSearch::leave_rest(const std::function<void(double, std::vector<double>&, std::vector<double>&)>& interpolate)
+void RootSearch::leave_rest(const StepPolynomial& step)
 {
-    interpolate(time_, z_, rates_);
-    if (reads_solved_ && e_.solve_rest && !e_.solve_rest(time_, z_, rates_)) interpolate(time_, z_, rates_);
+    step.values(time_, z_, rates_);
+    if (reads_solved_ && e_.solve_rest && !e_.solve_rest(time_, z_, rates_)) step.values(time_, z_, rates_);
     start(time_, z_, rates_);
     rest_from_ = time_;
     has_rest_ = true;
 }
 
-bool RootSearch::find_rest(double now, const std::function<void(double, std::vector<double>&, std::vector<double>&)>& interpolate)
+bool RootSearch::find_rest(double now, const StepPolynomial& step)
 {
     has_rest_ = false;
-    return find(rest_from_, now, interpolate);
+    return find(rest_from_, now, step);
 }
 
 }  // namespace netloop

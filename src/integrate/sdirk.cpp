@@ -38,7 +38,7 @@ constexpr Weights kC{0, 0.5, 83.0 / 250, 31.0 / 50, 17.0 / 20, 1};
 /// several times more exact. With this factor they are alike.
 constexpr double kHonest = 4;
 
-class Sdirk : public Integrator {
+class Sdirk : public Integrator, private StepPolynomial {
 public:
     Sdirk(Evaluation& evaluation, const SourceSet& sources, const IntegratorSettings& settings)
         : e_(evaluation),
@@ -48,7 +48,7 @@ public:
           n_(m_.n()),
           equations_(evaluation, counts_, 0.01),
           norm_(m_),
-          sizes_(m_, settings.own, settings.tolerance),
+          sizes_(error_sizes(m_, settings, settings.tolerance)),
           roots_(evaluation)
     {
         for (auto& k : k_) k.assign(n_, 0.0);
@@ -82,7 +82,7 @@ public:
         bool at_target = attempt(target);
         if (at_target) now_.time = target;
         set_weights();
-        root_ = roots_.find(before_.time, now_.time, [this](double t, std::vector<double>& z, std::vector<double>& rates) { interpolate(t, z, rates); });
+        root_ = roots_.find(before_.time, now_.time, *this);
         if (root_) return Stopped::root;
         return at_target ? Stopped::target : Stopped::stepped;
     }
@@ -91,7 +91,7 @@ public:
     void interpolate(double t, State& s) override
     {
         s.time = t;
-        interpolate(t, s.z, s.rates);
+        values(t, s.z, s.rates);
     }
     const std::vector<int>& crossings() const override { return roots_.crossings(); }
     StepCounts counts() const override { return counts_; }
@@ -183,10 +183,15 @@ private:
         return Solved::yes;
     }
 
-    void interpolate(double t, std::vector<double>& z, std::vector<double>& rates) const
+    void values(double t, std::vector<double>& z, std::vector<double>& rates) const override
     {
-        hermite(
-            before_, now_, t, [this](std::size_t i) { return e_.is_state(i); }, z, rates);
+        Hermite at(before_, now_, t);
+        for (std::size_t i = 0; i < n_; ++i) at(i, e_.is_state(i), z[i], rates[i]);
+    }
+    void values_of(const std::vector<std::uint32_t>& members, double t, std::vector<double>& z, std::vector<double>& rates) const override
+    {
+        Hermite at(before_, now_, t);
+        for (std::uint32_t i : members) at(i, e_.is_state(i), z[i], rates[i]);
     }
 
     Evaluation& e_;

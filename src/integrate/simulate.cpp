@@ -133,12 +133,14 @@ void Simulation::row(State& s, const RowSink& sink)
 // Between two good ends of a step its polynomial may dip to where an equation has no value (below a root's zero): the straight line between them does not.
 void Simulation::row_within(double to, State& s, const RowSink& sink)
 {
-    State first = s;
+    State& first = looked_;
+    first = s;
     try {
         looking().solve(first, sources_);
     } catch (const NumericFailure&) {
         // from what the step's end has for what is no state; that failing, on the straight line
-        State end = s;
+        State& end = end_;
+        end = s;
         integrator_->interpolate(to, end);
         first = s;
         for (std::size_t i = 0; i < first.z.size(); ++i)
@@ -154,19 +156,19 @@ void Simulation::row_within(double to, State& s, const RowSink& sink)
             row(first, sink);
             return;
         }
-        double share = to > begun_.time ? (s.time - begun_.time) / (to - begun_.time) : 1, at = s.time;
-        integrator_->interpolate(to, s);
+        double share = to > begun_at_ ? (s.time - begun_at_) / (to - begun_at_) : 1, at = s.time;
+        State& begun = first;
+        integrator_->interpolate(begun_at_, begun);
         for (std::size_t i = 0; i < s.z.size(); ++i) {
-            s.z[i] = (1 - share) * begun_.z[i] + share * s.z[i];
-            s.rates[i] = (1 - share) * begun_.rates[i] + share * s.rates[i];
+            s.z[i] = (1 - share) * begun.z[i] + share * end.z[i];
+            s.rates[i] = (1 - share) * begun.rates[i] + share * end.rates[i];
         }
         s.time = at;
         row(s, sink);
         return;
     }
-    s = std::move(first);
     settled_ = true;
-    row(s, sink);
+    row(first, sink);
     settled_ = false;
 }
 
@@ -226,7 +228,8 @@ bool Simulation::advance(double target, const std::vector<double>& outputs, cons
     auto rows_up_to = [&](double t, bool event) {
         double slack = event ? -same_moment(t) : 0;
         if (next_output < outputs.size() && outputs[next_output] <= t + slack) {
-            State s = state_;
+            State& s = row_;
+            s = state_;
             while (next_output < outputs.size() && outputs[next_output] <= t + slack) {
                 double at = outputs[next_output++];
                 integrator_->interpolate(at, s);
@@ -259,7 +262,7 @@ bool Simulation::advance(double target, const std::vector<double>& outputs, cons
         double limit = std::min({target, knot, events_.next_time()});
         if (delays != nullptr) limit = std::min(limit, from + delays->shortest());
         if (!has_fixed_step(settings_.method)) limit = std::min(limit, signals_.limit(from, target));
-        if (fragile_) begun_ = state_;
+        begun_at_ = from;
         std::uint64_t begun = ticks();
         Integrator::Stopped stopped = step(limit);
         double taken = static_cast<double>(ticks() - begun);
@@ -279,7 +282,8 @@ bool Simulation::advance(double target, const std::vector<double>& outputs, cons
         bool corner = at_limit && !clocked && !jump && knot <= limit && (!broken || delayed.order <= kSmoothEnough || next_knot(from) <= limit);
         if (broken) delays->break_sources(t, delayed.order + 1);
         // where nothing looks at the state, it need not be taken out of the integrator's history at every step
-        if (looks_at_state || fragile_ || limits_.any() || stopped != Integrator::Stopped::stepped) integrator_->interpolate(t, state_);
+        bool gives_rows = next_output < outputs.size() && outputs[next_output] <= t;
+        if (looks_at_state || gives_rows || limits_.any() || stopped != Integrator::Stopped::stepped) integrator_->interpolate(t, state_);
         state_.time = t;
         if (limits_.any() && !limits_.hold(state_) && !settled_within_limits(from, stopped != Integrator::Stopped::root)) {
             // when: the rows up to there are recorded
@@ -340,6 +344,7 @@ void Simulation::look_for_standstill(double target)
         std::string text =
             fmt::format("at {:.9g} s the run does not get on: {} steps have brought it {:.3g} s further", state_.time, kMany, state_.time - looked_from_);
         std::vector<std::size_t> worst = integrator_->worst();
+        integrator_->interpolate(state_.time, state_);
         for (std::size_t k = 0; k < worst.size() && k < 3; ++k)
             text += (k == 0 ? "\n      hardest to follow: " : ", ") + describe_z(evaluation_.model(), worst[k], state_.z[worst[k]]);
         throw NumericFailure("run-failed", text, "look at the equations of what is named: a limit that has no other side, a loop that holds itself");

@@ -115,7 +115,8 @@ private:
     Limits limits_;
     bool looks_at_solved_ = false;  ///< conditions read what the equations settle
     bool fragile_ = false;          ///< equations hold roots, logarithms or powers: they may have no value between two good states
-    State begun_;                   ///< of a system that is fragile: where the last step began
+    double begun_at_ = 0;           ///< time at which the last step began
+    State row_, looked_, end_;      ///< room of rows
     bool settled_ = false;          ///< the state at hand is consistent already
     std::vector<char> jumped_;
     StepCosts costs_;

@@ -5,12 +5,26 @@
 
 namespace netloop {
 
+void StepCosts::Stretch::count(std::uint32_t reason, double n)
+{
+    if (steps_of_first_ == 0) first_ = reason;
+    if (reason == first_) {
+        steps_of_first_ += n;
+        return;
+    }
+    auto known = std::find_if(more_.begin(), more_.end(), [&](const auto& m) { return m.first == reason; });
+    if (known != more_.end())
+        known->second += n;
+    else
+        more_.emplace_back(reason, n);
+}
+
 void StepCosts::step(double from, double to, const Reason* reason)
 {
     double length = to - from;
     if (stretches_.empty() || stretches_.back().steps >= static_cast<double>(per_stretch_)) {
         if (stretches_.size() == kMostStretches) halve();
-        if (stretches_.empty() || stretches_.back().steps >= static_cast<double>(per_stretch_)) stretches_.push_back({from, to, 0, length, length, {}});
+        if (stretches_.empty() || stretches_.back().steps >= static_cast<double>(per_stretch_)) begin_stretch(from, length);
     }
     Stretch& s = stretches_.back();
     s.to = to;
@@ -20,17 +34,23 @@ void StepCosts::step(double from, double to, const Reason* reason)
     if (reason != nullptr) {
         bool sampled = reason->why == Why::accuracy || reason->why == Why::convergence;
         double weight = sampled && n_ >= kFirst ? static_cast<double>(kStride) : 1;
-        auto [it, fresh] = number_.emplace(*reason, static_cast<std::uint32_t>(reasons_.size()));
-        if (fresh) reasons_.emplace_back(*reason, 0.0);
+        auto it = number_.find(*reason);
+        if (it == number_.end()) {
+            it = number_.emplace(*reason, static_cast<std::uint32_t>(reasons_.size())).first;
+            reasons_.emplace_back(*reason, 0.0);
+        }
         const std::uint32_t number = it->second;
         reasons_[number].second += weight;
-        auto known = std::find_if(s.by.begin(), s.by.end(), [&](const auto& b) { return b.first == number; });
-        if (known != s.by.end())
-            known->second += weight;
-        else
-            s.by.emplace_back(number, weight);
+        s.count(number, weight);
     }
     ++n_;
+}
+
+void StepCosts::begin_stretch(double from, double length)
+{
+    Stretch& s = stretches_.emplace_back();
+    s.from = from;
+    s.shortest = s.longest = length;
 }
 
 // Two neighbours become one, and stretches hold twice as many steps from now on.
@@ -45,13 +65,7 @@ void StepCosts::halve()
             s.steps += next.steps;
             s.shortest = std::min(s.shortest, next.shortest);
             s.longest = std::max(s.longest, next.longest);
-            for (const auto& more : next.by) {
-                auto known = std::find_if(s.by.begin(), s.by.end(), [&](const auto& b) { return b.first == more.first; });
-                if (known != s.by.end())
-                    known->second += more.second;
-                else
-                    s.by.push_back(more);
-            }
+            next.each_reason([&s](std::uint32_t reason, double n) { s.count(reason, n); });
         }
         merged.push_back(std::move(s));
     }

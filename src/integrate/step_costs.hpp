@@ -20,9 +20,23 @@ public:
         std::uint32_t index = 0;               ///< accuracy and convergence: into z; events and clocks: a kind of the event log
         auto operator<=>(const Reason&) const = default;
     };
-    struct Stretch {
+    /// Some steps in a row. Mostly one reason bounds all of them: a short run, which has a stretch for each step, needs no room for more.
+    class Stretch {
+    public:
         double from = 0, to = 0, steps = 0, shortest = 0, longest = 0;
-        std::vector<std::pair<std::uint32_t, double>> by;  ///< reason and steps
+        void count(std::uint32_t reason, double n);
+        template <typename Visit>
+        void each_reason(Visit visit) const
+        {
+            if (steps_of_first_ > 0) visit(first_, steps_of_first_);
+            for (const auto& [reason, n] : more_) visit(reason, n);
+        }
+        bool any_reason() const { return steps_of_first_ > 0; }
+
+    private:
+        std::uint32_t first_ = 0;
+        double steps_of_first_ = 0;
+        std::vector<std::pair<std::uint32_t, double>> more_;
     };
 
     /// Whether the next step that the error test bounds is to be looked at: each of the first ones, then every eighth.
@@ -37,6 +51,7 @@ public:
 
 private:
     static constexpr std::size_t kFirst = 500, kStride = 8, kMostStretches = 512;
+    void begin_stretch(double from, double length);
     void halve();
 
     std::size_t n_ = 0, per_stretch_ = 1;

@@ -5,34 +5,9 @@
 #include <array>
 #include <cmath>
 
+#include "linear/sparse_lu.hpp"
+
 namespace netloop {
-
-bool is_explicit(const CompiledModel& m, const Evaluation& e)
-{
-    if (!m.form.choices.empty()) return false;
-    std::vector<char> seen(m.n(), 0);
-    for (std::uint32_t c = 0; c < m.n(); ++c) {
-        if (m.form.z[c].kind != ZEntry::Kind::state) return false;
-        for (auto k = static_cast<std::size_t>(m.pattern.starts[c]); k < static_cast<std::size_t>(m.pattern.starts[c + 1]); ++k) {
-            if (m.by_rate[k] == kNoNode) continue;
-            bool one = m.by_rate[k] >= m.layout.constants && e.value_at(m.by_rate[k]) == 1 &&
-                       std::any_of(m.literals.begin(), m.literals.end(), [&](const auto& l) { return l.first == m.by_rate[k]; });
-            if (m.pattern.rows[k] != static_cast<std::int64_t>(c) || !one) return false;
-            seen[c] = 1;
-        }
-    }
-    return m.n() > 0 && std::all_of(seen.begin(), seen.end(), [](char s) { return s != 0; });
-}
-
-bool explicit_rates(Evaluation& e, double t, double* f)
-{
-    std::size_t n = e.model().n();
-    e.set_time(t);
-    std::fill_n(e.rates(), n, 0.0);
-    bool finite = e.residual(f);
-    for (std::size_t i = 0; i < n; ++i) f[i] = -f[i];
-    return finite;
-}
 
 double RateEstimate::operator()(Evaluation& e, const std::vector<double>& weight)
 {
@@ -70,6 +45,18 @@ double adams_stability(int order)
 {
     static constexpr std::array<double, 13> kLimit{1.9, 1.9, 1.7, 1.4, 1.2, 0.95, 0.75, 0.55, 0.4, 0.3, 0.2, 0.15, 0.1};
     return kLimit[static_cast<std::size_t>(std::clamp(order, 0, 12))];
+}
+
+double matrix_step_cost(const CompiledModel& m)
+{
+    // passes over the vectors, evaluations and matrices of a step as they mostly are; measured on the chains of bench/by_hand
+    constexpr double kAdamsVectors = 80, kVectors = 45, kFixed = 400, kEvaluations = 1.2, kStepsOfMatrix = 15, kSolve = 4, kEntry = 10;
+    auto n = static_cast<double>(m.n()), residual = static_cast<double>(m.residual.n_operations()), entries = static_cast<double>(m.pattern.n_entries());
+    EliminationSize elimination = foresee_elimination(m.pattern);
+    double adams = 2 * residual + kAdamsVectors * n + kFixed;
+    double matrix = static_cast<double>(m.jacobian.n_operations()) + kEntry * entries + 2 * elimination.operations;
+    double bdf = kEvaluations * (residual + kSolve * elimination.entries) + kVectors * n + matrix / kStepsOfMatrix + kFixed;
+    return bdf / adams;
 }
 
 }  // namespace netloop

@@ -1,16 +1,10 @@
 // SPDX-License-Identifier: Apache-2.0
-// For systems that are explicit, z' = f(t, z): whether they are, their right-hand side, and how fast they can change.
+// How fast a system z' = f(t, z) can change, and at which steps the Adams methods bear it.
 #pragma once
 
-#include "solve/evaluation.hpp"
+#include "solve/explicit_form.hpp"
 
 namespace netloop {
-
-/// Every member of z is a state, and its residual is its rate minus something that no rate stands in: F_i = z'_i - f_i(t, z).
-bool is_explicit(const CompiledModel& model, const Evaluation& evaluation);
-
-/// f(t, z) at the z that stands in evaluation.z(); its rates become 0. False if a value is not finite.
-bool explicit_rates(Evaluation& evaluation, double t, double* f);
 
 /// An upper estimate of the largest |eigenvalue| of df/dz, 1/s, at the z that stands in the evaluation: power iteration on the absolute
 /// values of the matrix, begun from `size` (Perron and Frobenius: its radius bounds that of the matrix).
@@ -25,5 +19,9 @@ private:
 /// Up to which step length times largest rate the Adams methods of each order are stable, in predict-evaluate-correct-evaluate mode; as
 /// an average over the half plane. Source: Petzold (1983), SIAM J. Sci. Stat. Comput. 4, 136-148 (the idea); the numbers are cautious.
 double adams_stability(int order);
+
+/// What a step of backward differences costs beside one of an Adams method, by counted operations: the one evaluates hardly more than once and solves with a
+/// matrix, the other evaluates twice and has more differences to carry. Costs an analysis of the pattern.
+double matrix_step_cost(const CompiledModel& model);
 
 }  // namespace netloop

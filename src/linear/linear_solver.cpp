@@ -5,7 +5,8 @@ namespace netloop {
 namespace {
 
 constexpr std::size_t kDense = 3;  ///< unknowns up to which the dense form is the fastest (bench: eliminate_*)
-constexpr int kPays = 40;          ///< factorisations after which an elimination program has paid for its making, for 100 entries
+constexpr long kPays = 4;          ///< factorisations after which an elimination program has paid for its making, for each 100 entries
+constexpr long kAgain = 40;        ///< ... where one before it failed
 constexpr int kPatience = 6;       ///< programs that may fail before none is tried any more; each comes after twice as long as the one before
 
 }  // namespace
@@ -38,7 +39,7 @@ bool LinearSolver::factor(const std::vector<double>& values)
     fixed_is_good_ = false;
     if (!klu_.factor(values)) return false;
     ++n_klu_;
-    long hundreds = 1 + static_cast<long>(pattern_.n_entries()) / 100, pays = (kPays * hundreds) << n_given_up_;
+    long hundreds = static_cast<long>(pattern_.n_entries()) / 100, pays = n_given_up_ == 0 ? 1 + kPays * hundreds : (kAgain * (1 + hundreds)) << n_given_up_;
     bool wanted = form_ == Form::program || (form_ == Form::fastest && n_klu_ >= pays);
     if (wanted && depends_on_values_ && n_given_up_ <= kPatience) {
         // the order that this matrix asks for; it serves from the next one on

@@ -27,8 +27,8 @@ std::unique_ptr<FixedElimination> make_dense(const SparsePattern& pattern);
 /// Proc. 24th ACM Conf., 157-172). Null if they do not.
 std::unique_ptr<FixedElimination> make_banded(const SparsePattern& pattern);
 
-/// Elimination as a program: the fixed order of operations written out, and run as machine code. Null if it would be long or there is no
-/// machine code. `rows` and `columns`: which row and column come as the k-th pivot.
+/// Elimination as a program: the fixed order of operations written out, once for all solvers that share a pattern, and run as machine code as soon as that
+/// pays. Null if it would be long. `rows` and `columns`: which row and column come as the k-th pivot.
 std::unique_ptr<FixedElimination> make_elimination_program(const SparsePattern& pattern, const std::vector<std::int64_t>& rows,
                                                            const std::vector<std::int64_t>& columns);
 

@@ -17,12 +17,26 @@ SuiteSparse_long* as_long(std::vector<std::int64_t>& v)
 }
 }  // namespace
 
+EliminationSize foresee_elimination(const SparsePattern& pattern)
+{
+    if (pattern.n_columns == 0) return {};
+    klu_l_common common{};
+    klu_l_defaults(&common);
+    SparsePattern copy = pattern;
+    klu_l_symbolic* symbolic = klu_l_analyze(copy.n_columns, as_long(copy.starts), as_long(copy.rows), &common);
+    if (symbolic == nullptr) return {};
+    // of blocks that are single entries, and where it was not estimated, the numbers are negative
+    EliminationSize size{std::max(symbolic->lnz, 0.0) + std::max(symbolic->unz, 0.0), std::max(symbolic->est_flops, 0.0)};
+    klu_l_free_symbolic(&symbolic, &common);
+    auto least = static_cast<double>(pattern.n_entries());
+    return {std::max(size.entries, least), std::max(size.operations, least)};
+}
+
 SparseLU::SparseLU(SparsePattern pattern)
     : pattern_(std::move(pattern)), scaled_(pattern_.rows.size()), row_size_(pattern_.n_columns), column_scale_(pattern_.n_columns, 1.0)
 {
     klu_l_defaults(&common_);
     common_.scale = 2;  // rows are scaled by their largest entry
-    if (pattern_.n_columns > 0) symbolic_ = klu_l_analyze(pattern_.n_columns, as_long(pattern_.starts), as_long(pattern_.rows), &common_);
 }
 
 SparseLU::~SparseLU()
@@ -174,6 +188,9 @@ bool SparseLU::factor(const std::vector<double>& values)
     lost_ = pattern_.n_columns;
     doubtful_ = false;
     if (pattern_.n_columns == 0) return true;
+    // analysed when it is needed first: another form of elimination may do without
+    if (!analysed_) symbolic_ = klu_l_analyze(pattern_.n_columns, as_long(pattern_.starts), as_long(pattern_.rows), &common_);
+    analysed_ = true;
     if (symbolic_ == nullptr) return false;
     for (double v : values)
         if (!std::isfinite(v)) return false;

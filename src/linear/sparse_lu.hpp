@@ -11,6 +11,12 @@
 
 namespace netloop {
 
+/// What eliminating in a pattern takes, as its analysis foresees it: entries of both factors, and operations of a factorisation.
+struct EliminationSize {
+    double entries = 0, operations = 0;
+};
+EliminationSize foresee_elimination(const SparsePattern& pattern);
+
 class SparseLU {
 public:
     explicit SparseLU(SparsePattern pattern);
@@ -48,7 +54,7 @@ private:
     std::vector<double> scaled_, row_size_, column_scale_;
     std::vector<double> size_, sums_, probe_, sign_;  // of is_regular()
     std::vector<char> between_;
-    bool doubtful_ = false;
+    bool doubtful_ = false, analysed_ = false;
     double looked_at_ = 1;  ///< cheap estimate (least over largest pivot) of the last matrix that was found regular
     std::size_t lost_ = 0, n_full_ = 0;
     klu_l_common common_{};

@@ -5,6 +5,7 @@
 #include <cmath>
 
 #include "solve/explain.hpp"
+#include "solve/explicit_form.hpp"
 #include "solve/failure.hpp"
 #include "solve/start.hpp"
 
@@ -39,12 +40,19 @@ ConsistentSolver::ConsistentSolver(Evaluation& evaluation) : evaluation_(evaluat
 
 void ConsistentSolver::renew()
 {
+    n_ = evaluation_.model().n();
+    explicit_ = is_explicit(evaluation_.model(), evaluation_);
+    prepared_ = factored_ = false;
+    last_.clear();
+}
+
+void ConsistentSolver::prepare()
+{
+    if (prepared_) return;
+    prepared_ = true;
     entry_.clear();
     pattern_ = unknown_half(evaluation_.model(), entry_);
     lu_.emplace(pattern_);
-    n_ = evaluation_.model().n();
-    factored_ = false;
-    last_.clear();
     // rates that each stand alone in their equation need no elimination
     diagonal_ = pattern_.n_entries() == n_;
     for (std::size_t i = 0; diagonal_ && i < n_; ++i) diagonal_ = pattern_.rows[i] == static_cast<std::int64_t>(i);
@@ -66,6 +74,16 @@ void ConsistentSolver::renew()
                 values[static_cast<std::size_t>(k)] = evaluation_.is_state(c) ? by_rate_[e] : by_z_[e];
             }
     };
+}
+
+// Of an explicit system: z' = f(t, z), by one evaluation.
+bool ConsistentSolver::evaluate(State& s)
+{
+    std::copy(s.z.begin(), s.z.end(), evaluation_.z());
+    s.rates.resize(n_);
+    if (!explicit_rates(evaluation_, s.time, s.rates.data())) return false;
+    std::copy(s.rates.begin(), s.rates.end(), evaluation_.rates());
+    return true;
 }
 
 void ConsistentSolver::place(const std::vector<double>& at)
@@ -108,15 +126,23 @@ void ConsistentSolver::solve(State& s, const SourceSet& sources)
     const CompiledModel& m = evaluation_.model();
     std::size_t n = n_;
     if (n == 0) return;
+    if (explicit_) {
+        std::vector<double>& before = begin_;  // a message tells what stood there
+        before = s.rates;
+        if (evaluate(s)) return;
+        s.rates = before;
+    }
+    prepare();
     state_ = &s;
-    std::vector<double> x(n);
+    std::vector<double>& x = x_;
+    x.resize(n);
     for (std::size_t i = 0; i < n; ++i) x[i] = evaluation_.is_state(i) ? s.rates[i] : s.z[i];
-    std::vector<double> begin = x;
+    begin_ = x;
     if (with_old_matrix(x)) {
         last_ = x;
         return;
     }
-    x = begin;
+    x = begin_;
     NewtonResult result = solve_newton(problem_, *lu_, x);
     if (result.outcome != NewtonResult::Outcome::converged && last_.size() == n) {
         // what an integrator's polynomial says of what is no state may be no guess at all: the last point that was solved may be a better one

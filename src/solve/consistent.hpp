@@ -35,11 +35,15 @@ private:
     std::size_t n_ = 0;
     NewtonProblem problem_;
     State* state_ = nullptr;  ///< the one under way
+    bool explicit_ = false;   ///< the rates are told by one evaluation
+    bool prepared_ = false;   ///< for solving: pattern, elimination, problem
     bool factored_ = false, diagonal_ = false;
     std::vector<double> pivots_;  ///< of a diagonal matrix
-    std::vector<double> by_z_, by_rate_, step_;
+    std::vector<double> by_z_, by_rate_, step_, x_, begin_;
     std::vector<double> last_;  ///< unknowns of the last point that was solved
 
+    void prepare();
+    bool evaluate(State& s);
     void place(const std::vector<double>& at);
     bool with_old_matrix(std::vector<double>& x);
 };

@@ -13,6 +13,7 @@ Evaluation::Evaluation(std::shared_ptr<const CompiledModel> model, Evaluator eva
     : model_(std::move(model)), first_(model_), evaluator_(evaluator), memory_(model_->layout.size, 0.0), given_(model_->form.flat().parameters.size())
 {
     selection_.emplace(*model_);
+    residuals_ = Gathering(model_->residual.results);
     for (const auto& [place, value] : model_->literals) memory_[place] = value;
     if (!model_->events.delay_of.empty()) delays_ = std::make_unique<Delays>(model_->events.delay_of.size());
 }
@@ -71,12 +72,12 @@ void Evaluation::at(double t, const double* z, const double* rates)
     if (rates != nullptr) std::copy(rates, rates + n, memory_.begin() + model_->layout.rates);
 }
 
-bool Evaluation::residual(double* f)
+// With `sign` -1 of systems alone that choose no states.
+bool Evaluation::residual(double sign, double* f)
 {
     Stopwatch watch(shares.equations);
     run(model_->residual);
-    std::size_t n = model_->residual.results.size();
-    bool finite = gather(n, memory_.data(), model_->residual.results.data(), f);
+    bool finite = residuals_(sign, memory_.data(), f);
     selection_->residual(z(), rates(), f);
     return finite;
 }
@@ -141,6 +142,12 @@ bool Evaluation::outputs(double* to)
     return finite;
 }
 
+bool Evaluation::outputs(const Program& kept, double* to)
+{
+    run(kept);
+    return gather(kept.results.size(), memory_.data(), kept.results.data(), to);
+}
+
 double Evaluation::output(std::size_t i) const
 {
     if (output_of_first_.empty()) return own_output(i);
@@ -158,6 +165,7 @@ void Evaluation::change_model(std::shared_ptr<const CompiledModel> model)
     model_ = std::move(model);
     ++memory_version_;
     selection_.emplace(*model_);
+    residuals_ = Gathering(model_->residual.results);
     memory_.assign(model_->layout.size, 0.0);
     for (const auto& [place, value] : model_->literals) memory_[place] = value;
     for (std::size_t i = 0; i < modes.size(); ++i) set_mode(i, modes[i]);

@@ -10,6 +10,7 @@
 #include "solve/delays.hpp"
 #include "solve/state_selection.hpp"
 #include "solve/stopwatch.hpp"
+#include "solve/vector_loops.hpp"
 
 namespace netloop {
 
@@ -70,7 +71,9 @@ public:
     }
     double time() const { return memory_[model_->layout.time]; }
     /// F(t, z, z'); false if a value is not finite.
-    bool residual(double* f);
+    bool residual(double* f) { return residual(1, f); }
+    /// -F(t, z, z').
+    bool negative_residual(double* f) { return residual(-1, f); }
     /// Values of dF/dz and dF/dz' along CompiledModel::pattern.
     void jacobian(std::vector<double>& by_z, std::vector<double>& by_rate);
     /// dF/dz + cj dF/dz' along CompiledModel::pattern.
@@ -83,6 +86,8 @@ public:
     void outputs();
     /// The same, all of them to `to`; false if one is not finite.
     bool outputs(double* to);
+    /// A program made of that for outputs: runs it and gathers its results; false if one is not finite.
+    bool outputs(const Program& kept, double* to);
     double output(std::size_t i) const;
     void start();
     /// Values of the leaves of the model as written, in the order of WrittenModel::leaves; NaN for one that the present system does not know.
@@ -113,6 +118,7 @@ public:
 private:
     void run(const Program& p) { execute(p, evaluator_, memory_, registers_); }
 
+    bool residual(double sign, double* f);
     void follow_delays(double t);
 
     std::shared_ptr<const CompiledModel> model_;
@@ -122,6 +128,7 @@ private:
     std::vector<char> watched_;
     std::unique_ptr<Delays> delays_;
     Evaluator evaluator_;
+    Gathering residuals_;  ///< where the results of the residuals' program lie
     std::optional<StateSelection> selection_;
     std::vector<double> memory_, registers_, coefficients_, by_z_, by_rate_;
     std::vector<std::optional<double>> given_;

@@ -6,7 +6,6 @@
 #include <cmath>
 #include <map>
 #include <numeric>
-#include <string>
 
 // A second form of each loop for processors with wider vectors, chosen when the program starts (before a sanitizer is ready for it).
 #if defined(__x86_64__) && defined(__GNUC__) && !defined(__clang__) && !defined(__SANITIZE_ADDRESS__) && !defined(__SANITIZE_THREAD__)
@@ -38,13 +37,16 @@ WIDE_TOO double correct_block(std::size_t n, double share, double cj, const doub
     return largest + finite;
 }
 
-WIDE_TOO void scale(std::size_t n, double by, double* __restrict v)
+// What one pass over several vectors is made of: inlined, so that a pass is one function, compiled for each kind of processor.
+#define WITHIN static inline __attribute__((always_inline))
+
+WITHIN void scale(std::size_t n, double by, double* __restrict v)
 {
 #pragma omp simd
     for (std::size_t i = 0; i < n; ++i) v[i] *= by;
 }
 
-WIDE_TOO void add_both(std::size_t n, double slope, const double* __restrict p, double* __restrict y, double* __restrict yp)
+WITHIN void add_both(std::size_t n, double slope, const double* __restrict p, double* __restrict y, double* __restrict yp)
 {
 #pragma omp simd
     for (std::size_t i = 0; i < n; ++i) {
@@ -53,7 +55,7 @@ WIDE_TOO void add_both(std::size_t n, double slope, const double* __restrict p, 
     }
 }
 
-WIDE_TOO void begin_both(std::size_t n, double slope, const double* __restrict value, const double* __restrict p, double* __restrict y, double* __restrict yp)
+WITHIN void begin_both(std::size_t n, double slope, const double* __restrict value, const double* __restrict p, double* __restrict y, double* __restrict yp)
 {
 #pragma omp simd
     for (std::size_t i = 0; i < n; ++i) {
@@ -62,13 +64,13 @@ WIDE_TOO void begin_both(std::size_t n, double slope, const double* __restrict v
     }
 }
 
-WIDE_TOO void add(std::size_t n, double* __restrict v, const double* __restrict by)
+WITHIN void add(std::size_t n, double* __restrict v, const double* __restrict by)
 {
 #pragma omp simd
     for (std::size_t i = 0; i < n; ++i) v[i] += by[i];
 }
 
-WIDE_TOO void weights(std::size_t n, double tolerance, const double* __restrict v, double* __restrict usual, double* __restrict w)
+WITHIN void make_weights(std::size_t n, double tolerance, const double* __restrict v, double* __restrict usual, double* __restrict w)
 {
 #pragma omp simd
     for (std::size_t i = 0; i < n; ++i) {
@@ -76,6 +78,76 @@ WIDE_TOO void weights(std::size_t n, double tolerance, const double* __restrict 
         usual[i] = most;
         w[i] = 1 / (tolerance * (size + most));
     }
+}
+
+WITHIN void add_and_raise(std::size_t n, double g, const double* __restrict above, double* __restrict phi, double* __restrict p)
+{
+#pragma omp simd
+    for (std::size_t i = 0; i < n; ++i) {
+        p[i] += g * phi[i];
+        phi[i] += above[i];
+    }
+}
+
+WITHIN void times_and_add(std::size_t n, double h, const double* __restrict y, double* __restrict p)
+{
+#pragma omp simd
+    for (std::size_t i = 0; i < n; ++i) p[i] = y[i] + h * p[i];
+}
+
+WITHIN void differences_above(std::size_t n, const double* __restrict f, const double* __restrict first, double* __restrict above, double* __restrict two_above)
+{
+#pragma omp simd
+    for (std::size_t i = 0; i < n; ++i) {
+        above[i] = f[i] - first[i];
+        two_above[i] = above[i] - two_above[i];
+    }
+}
+
+WIDE_TOO void predict_block(std::size_t first, std::size_t n, double* const* phi, int order, const double* scales, const double* slope, double* y, double* yp,
+                            double* e)
+{
+    std::fill_n(e + first, n, 0.0);
+    for (int j = 1; j <= order; ++j) {
+        if (scales[j] != 1) scale(n, scales[j], phi[j] + first);
+        if (j == 1)
+            begin_both(n, slope[j], phi[0] + first, phi[j] + first, y + first, yp + first);
+        else
+            add_both(n, slope[j], phi[j] + first, y + first, yp + first);
+    }
+}
+
+WIDE_TOO void advance_block(std::size_t first, std::size_t n, double* const* phi, int order, bool keep_above, const double* e, double tolerance, double* usual,
+                            double* w)
+{
+    if (keep_above) std::copy_n(e + first, n, phi[order + 1] + first);
+    add(n, phi[order] + first, e + first);
+    for (int j = order - 1; j >= 0; --j) add(n, phi[j] + first, phi[j + 1] + first);
+    make_weights(n, tolerance, phi[0] + first, usual + first, w + first);
+}
+
+WIDE_TOO void adams_predict_block(std::size_t first, std::size_t n, double* const* phi, int k, int same, const double* scales, const double* g, double h,
+                                  const double* y, double* p)
+{
+    for (int i = same + 1; i <= k; ++i) scale(n, scales[i], phi[i] + first);
+    std::copy_n(phi[k + 1] + first, n, phi[k + 2] + first);
+    std::fill_n(phi[k + 1] + first, n, 0.0);
+    std::fill_n(p + first, n, 0.0);
+    for (int i = k; i >= 1; --i) add_and_raise(n, g[i], phi[i + 1] + first, phi[i] + first, p + first);
+    times_and_add(n, h, y + first, p + first);
+}
+
+WIDE_TOO void adams_advance_block(std::size_t first, std::size_t n, double* const* phi, int k, const double* f, const double* y, double tolerance,
+                                  double* usual, double* w)
+{
+    differences_above(n, f + first, phi[1] + first, phi[k + 1] + first, phi[k + 2] + first);
+    for (int i = 1; i <= k; ++i) add(n, phi[i] + first, phi[k + 1] + first);
+    make_weights(n, tolerance, y + first, usual + first, w + first);
+}
+
+WIDE_TOO void weights(std::size_t n, double tolerance, const double* v, double* usual, double* w)
+{
+    make_weights(n, tolerance, v, usual, w);
 }
 
 WIDE_TOO void add_squares(std::size_t n, const double* __restrict w, const double* __restrict a, double* __restrict sum)
@@ -127,6 +199,55 @@ WIDE_TOO double largest_of(std::size_t n, const double* __restrict v)
     return largest + finite;
 }
 
+// The largest sum of squares over `layers` stretches of the vectors that begin at `at`: one pass where the states of parts lie in rows.
+template <int layers, typename Square>
+WITHIN double largest_sum(std::size_t n, const std::size_t* at, Square square)
+{
+    double largest = 0, finite = 0;
+#pragma omp simd reduction(max : largest) reduction(+ : finite)
+    for (std::size_t i = 0; i < n; ++i) {
+        double sum = square(at[0] + i);
+        if (layers > 1) sum += square(at[1] + i);
+        if (layers > 2) sum += square(at[2] + i);
+        largest = sum > largest ? sum : largest;
+        finite += 0 * sum;
+    }
+    return largest + finite;
+}
+template <typename Square>
+WITHIN double largest_of_layers(std::size_t n, std::size_t layers, const std::size_t* at, Square square)
+{
+    return layers == 1 ? largest_sum<1>(n, at, square) : layers == 2 ? largest_sum<2>(n, at, square) : largest_sum<3>(n, at, square);
+}
+WIDE_TOO double largest_in_rows(std::size_t n, std::size_t layers, const std::size_t* at, const double* w, const double* a, const double* b, const double* c)
+{
+    if (c != nullptr) return largest_of_layers(n, layers, at, [=](std::size_t i) { return (a[i] + b[i] + c[i]) * w[i] * ((a[i] + b[i] + c[i]) * w[i]); });
+    if (b != nullptr) return largest_of_layers(n, layers, at, [=](std::size_t i) { return (a[i] + b[i]) * w[i] * ((a[i] + b[i]) * w[i]); });
+    return largest_of_layers(n, layers, at, [=](std::size_t i) { return a[i] * w[i] * (a[i] * w[i]); });
+}
+
+WIDE_TOO double copy_signed(std::size_t n, double sign, const double* __restrict from, double* __restrict to)
+{
+    double finite = 0;
+#pragma omp simd reduction(+ : finite)
+    for (std::size_t i = 0; i < n; ++i) {
+        to[i] = sign * from[i];
+        finite += 0 * to[i];
+    }
+    return finite;
+}
+
+WIDE_TOO double gather_signed(std::size_t n, double sign, const double* __restrict memory, const std::uint32_t* __restrict places, double* __restrict to)
+{
+    double finite = 0;
+#pragma omp simd reduction(+ : finite)
+    for (std::size_t i = 0; i < n; ++i) {
+        to[i] = sign * memory[places[i]];
+        finite += 0 * to[i];
+    }
+    return finite;
+}
+
 WIDE_TOO double gather_block(std::size_t n, const double* __restrict memory, const std::uint32_t* __restrict places, double* __restrict to)
 {
     double finite = 0;
@@ -138,30 +259,28 @@ WIDE_TOO double gather_block(std::size_t n, const double* __restrict memory, con
     return finite;
 }
 
-WIDE_TOO void add_and_raise(std::size_t n, double g, const double* __restrict above, double* __restrict phi, double* __restrict p)
+// The mean of `square(i)` over a part's states. Four sums: they do not wait for each other.
+template <typename Square>
+double mean_of(const std::vector<std::uint32_t>& states, bool in_a_row, Square square)
 {
-#pragma omp simd
-    for (std::size_t i = 0; i < n; ++i) {
-        p[i] += g * phi[i];
-        phi[i] += above[i];
+    std::size_t n = states.size(), first = states[0], i = 0;
+    double a = 0, b = 0, c = 0, d = 0;
+    if (in_a_row) {
+        for (; i + 4 <= n; i += 4) a += square(first + i), b += square(first + i + 1), c += square(first + i + 2), d += square(first + i + 3);
+        for (; i < n; ++i) a += square(first + i);
+    } else {
+        for (; i + 4 <= n; i += 4) a += square(states[i]), b += square(states[i + 1]), c += square(states[i + 2]), d += square(states[i + 3]);
+        for (; i < n; ++i) a += square(states[i]);
     }
+    return ((a + b) + (c + d)) / static_cast<double>(n);
 }
 
-WIDE_TOO void times_and_add(std::size_t n, double h, const double* __restrict y, double* __restrict p)
+double larger(double a, double b)  // what is no number stays
 {
-#pragma omp simd
-    for (std::size_t i = 0; i < n; ++i) p[i] = y[i] + h * p[i];
+    return b > a || std::isnan(b) ? b : a;
 }
 
-WIDE_TOO void differences_above(std::size_t n, const double* __restrict f, const double* __restrict first, double* __restrict above,
-                                double* __restrict two_above)
-{
-#pragma omp simd
-    for (std::size_t i = 0; i < n; ++i) {
-        above[i] = f[i] - first[i];
-        two_above[i] = above[i] - two_above[i];
-    }
-}
+constexpr std::size_t kSmall = 24;  ///< for so few numbers a call to a form for wide vectors takes longer than the loop
 
 template <typename Visit>
 void by_blocks(std::size_t n, Visit visit)
@@ -173,52 +292,39 @@ void by_blocks(std::size_t n, Visit visit)
 
 void predict(std::size_t n, Differences d, const double* scales, const double* slope, double* y, double* yp, double* e)
 {
-    by_blocks(n, [&](std::size_t first, std::size_t count) {
-        std::fill_n(e + first, count, 0.0);
-        for (int j = 1; j <= d.order; ++j) {
-            if (scales[j] != 1) scale(count, scales[j], d.phi[j] + first);
-            if (j == 1)
-                begin_both(count, slope[j], d.phi[0] + first, d.phi[j] + first, y + first, yp + first);
-            else
-                add_both(count, slope[j], d.phi[j] + first, y + first, yp + first);
-        }
-    });
+    by_blocks(n, [&](std::size_t first, std::size_t count) { predict_block(first, count, d.phi, d.order, scales, slope, y, yp, e); });
 }
 
 double correct(std::size_t n, double share, double cj, const double* delta, const double* w, double* y, double* yp, double* e)
 {
+    if (n <= kSmall) {
+        double largest = 0, finite = 0;
+        for (std::size_t i = 0; i < n; ++i) {
+            double c = share * delta[i], size = std::abs(c * w[i]);
+            y[i] -= c;
+            e[i] -= c;
+            yp[i] -= cj * c;
+            largest = size > largest ? size : largest;
+            finite += 0 * c;
+        }
+        return largest + finite;
+    }
     return correct_block(n, share, cj, delta, w, y, yp, e);
 }
 
 void advance(std::size_t n, Differences d, bool keep_above, const double* e, double tolerance, double* usual, double* w)
 {
-    by_blocks(n, [&](std::size_t first, std::size_t count) {
-        if (keep_above) std::copy_n(e + first, count, d.phi[d.order + 1] + first);
-        add(count, d.phi[d.order] + first, e + first);
-        for (int j = d.order - 1; j >= 0; --j) add(count, d.phi[j] + first, d.phi[j + 1] + first);
-        weights(count, tolerance, d.phi[0] + first, usual + first, w + first);
-    });
+    by_blocks(n, [&](std::size_t first, std::size_t count) { advance_block(first, count, d.phi, d.order, keep_above, e, tolerance, usual, w); });
 }
 
 void adams_predict(std::size_t n, double* const* phi, int k, int same, const double* scales, const double* g, double h, const double* y, double* p)
 {
-    by_blocks(n, [&](std::size_t first, std::size_t count) {
-        for (int i = same + 1; i <= k; ++i) scale(count, scales[i], phi[i] + first);
-        std::copy_n(phi[k + 1] + first, count, phi[k + 2] + first);
-        std::fill_n(phi[k + 1] + first, count, 0.0);
-        std::fill_n(p + first, count, 0.0);
-        for (int i = k; i >= 1; --i) add_and_raise(count, g[i], phi[i + 1] + first, phi[i] + first, p + first);
-        times_and_add(count, h, y + first, p + first);
-    });
+    by_blocks(n, [&](std::size_t first, std::size_t count) { adams_predict_block(first, count, phi, k, same, scales, g, h, y, p); });
 }
 
 void adams_advance(std::size_t n, double* const* phi, int k, const double* f, const double* y, double tolerance, double* usual, double* w)
 {
-    by_blocks(n, [&](std::size_t first, std::size_t count) {
-        differences_above(count, f + first, phi[1] + first, phi[k + 1] + first, phi[k + 2] + first);
-        for (int i = 1; i <= k; ++i) add(count, phi[i] + first, phi[k + 1] + first);
-        weights(count, tolerance, y + first, usual + first, w + first);
-    });
+    by_blocks(n, [&](std::size_t first, std::size_t count) { adams_advance_block(first, count, phi, k, f, y, tolerance, usual, w); });
 }
 
 void weigh(std::size_t n, double tolerance, const double* v, double* usual, double* w)
@@ -237,12 +343,55 @@ std::vector<std::size_t> worst_first(const std::vector<double>& e, const std::ve
 
 bool gather(std::size_t n, const double* memory, const std::uint32_t* places, double* to)
 {
+    if (n <= kSmall) {
+        double finite = 0;
+        for (std::size_t i = 0; i < n; ++i) {
+            to[i] = memory[places[i]];
+            finite += 0 * to[i];
+        }
+        return finite == 0;
+    }
     return gather_block(n, memory, places, to) == 0;
+}
+
+Gathering::Gathering(const std::vector<std::uint32_t>& places)
+{
+    for (std::uint32_t place : places) {
+        if (stretches_.empty() || place != stretches_.back().place + stretches_.back().n) stretches_.push_back({place, 0});
+        ++stretches_.back().n;
+    }
+    constexpr std::size_t kLong = 8;  // on average; copies of shorter ones take longer than picking
+    if (stretches_.size() * kLong <= places.size()) return;
+    stretches_.clear();
+    places_ = places;
+}
+
+bool Gathering::operator()(double sign, const double* memory, double* to) const
+{
+    if (!places_.empty()) return gather_signed(places_.size(), sign, memory, places_.data(), to) == 0;
+    double finite = 0;
+    for (const Stretch& s : stretches_) {
+        finite += copy_signed(s.n, sign, memory + s.place, to);
+        to += s.n;
+    }
+    return finite == 0;
 }
 
 std::array<double, 3> PartNorm::of_sums(const double* w, const double* a, const double* b, const double* c) const
 {
     std::array<double, 3> worst{};
+    for (const Rows& r : rows_) {
+        auto share = static_cast<double>(r.n_layers);
+        worst[0] = larger(worst[0], largest_in_rows(r.n_parts, r.n_layers, r.at.data(), w, a, nullptr, nullptr) / share);
+        worst[1] = larger(worst[1], largest_in_rows(r.n_parts, r.n_layers, r.at.data(), w, a, b, nullptr) / share);
+        worst[2] = larger(worst[2], largest_in_rows(r.n_parts, r.n_layers, r.at.data(), w, a, b, c) / share);
+    }
+    for (const Part& part : parts_) {
+        auto square = [w](std::size_t i, double v) { return v * w[i] * (v * w[i]); };
+        worst[0] = larger(worst[0], mean_of(part.states, part.in_a_row, [&](std::size_t i) { return square(i, a[i]); }));
+        worst[1] = larger(worst[1], mean_of(part.states, part.in_a_row, [&](std::size_t i) { return square(i, a[i] + b[i]); }));
+        worst[2] = larger(worst[2], mean_of(part.states, part.in_a_row, [&](std::size_t i) { return square(i, a[i] + b[i] + c[i]); }));
+    }
     std::array<std::array<double, kBlock>, 3> sum;
     for (const Class& parts : classes_) {
         by_blocks(parts.n_parts, [&](std::size_t first, std::size_t count) {
@@ -263,8 +412,7 @@ std::array<double, 3> PartNorm::of_sums(const double* w, const double* a, const 
                 }
             }
             for (std::size_t s = 0; s < 3; ++s) {
-                double largest = largest_of(count, sum[s].data()) / static_cast<double>(parts.layers.size());
-                worst[s] = largest > worst[s] || std::isnan(largest) ? largest : worst[s];
+                worst[s] = larger(worst[s], largest_of(count, sum[s].data()) / static_cast<double>(parts.layers.size()));
             }
         });
     }
@@ -280,20 +428,20 @@ double PartNorm::first_step(const double* w, const double* rates, double distanc
 
 PartNorm::PartNorm(const CompiledModel& model)
 {
-    std::map<std::pair<std::uint32_t, std::string>, std::vector<std::uint32_t>> parts;
-    for (std::uint32_t i = 0; i < model.n(); ++i) {
-        const ZEntry& z = model.form.z[i];
-        if (z.kind != ZEntry::Kind::state && z.kind != ZEntry::Kind::candidate) continue;
-        const FlatQuantity& q = model.form.flat().quantities[z.variable.quantity];
-        std::size_t bracket = q.path.rfind('[');
-        bool cell = bracket != std::string::npos && q.path.back() == ']';
-        parts[{q.origin.instance, cell ? q.path.substr(bracket) : std::string()}].push_back(i);
-    }
-    std::vector<std::vector<std::uint32_t>> sorted;
-    for (auto& [key, members] : parts) sorted.push_back(std::move(members));
-    std::sort(sorted.begin(), sorted.end());
-    std::map<std::size_t, std::size_t> class_of;
-    for (const auto& members : sorted) {
+    auto follow_each_other = [](const std::vector<std::uint32_t>& states) {
+        bool row = true;
+        for (std::size_t k = 1; k < states.size(); ++k) row &= states[k] == states[0] + k;
+        return row;
+    };
+    constexpr std::size_t kFew = 8;  // parts of one kind: fewer are not worth a loop over them
+    std::map<std::size_t, std::size_t> class_of, of_size;
+    for (const auto& members : model.error_parts) ++of_size[members.size()];
+    for (const auto& members : model.error_parts) {
+        if (of_size[members.size()] < kFew) {
+            bool row = follow_each_other(members);
+            parts_.push_back({members, row});
+            continue;
+        }
         auto [at, is_new] = class_of.try_emplace(members.size(), classes_.size());
         if (is_new) classes_.emplace_back().layers.resize(members.size());
         Class& c = classes_[at->second];
@@ -301,16 +449,28 @@ PartNorm::PartNorm(const CompiledModel& model)
         for (std::size_t k = 0; k < members.size(); ++k) c.layers[k].push_back(members[k]);
     }
     for (Class& c : classes_)
-        for (const auto& layer : c.layers) {
-            bool row = true;
-            for (std::size_t k = 1; k < layer.size(); ++k) row &= layer[k] == layer[0] + k;
-            c.in_a_row.push_back(row ? 1 : 0);
-        }
+        for (const auto& layer : c.layers) c.in_a_row.push_back(follow_each_other(layer) ? 1 : 0);
+    std::erase_if(classes_, [this](const Class& c) {
+        Rows r{c.n_parts, c.layers.size(), {}};
+        bool rows = c.layers.size() <= r.at.size() && std::all_of(c.in_a_row.begin(), c.in_a_row.end(), [](char in_a_row) { return in_a_row != 0; });
+        if (!rows) return false;
+        for (std::size_t k = 0; k < c.layers.size(); ++k) r.at[k] = c.layers[k][0];
+        rows_.push_back(r);
+        return true;
+    });
 }
 
 double PartNorm::operator()(const double* w, const double* a, const double* b, const double* c) const
 {
     double worst = 0;
+    for (const Rows& r : rows_) worst = larger(worst, largest_in_rows(r.n_parts, r.n_layers, r.at.data(), w, a, b, c) / static_cast<double>(r.n_layers));
+    for (const Part& part : parts_) {
+        auto square = [w](std::size_t i, double v) { return v * w[i] * (v * w[i]); };
+        double mean = c != nullptr   ? mean_of(part.states, part.in_a_row, [&](std::size_t i) { return square(i, a[i] + b[i] + c[i]); })
+                      : b != nullptr ? mean_of(part.states, part.in_a_row, [&](std::size_t i) { return square(i, a[i] + b[i]); })
+                                     : mean_of(part.states, part.in_a_row, [&](std::size_t i) { return square(i, a[i]); });
+        worst = larger(worst, mean);
+    }
     std::array<double, kBlock> sum;
     for (const Class& parts : classes_) {
         by_blocks(parts.n_parts, [&](std::size_t first, std::size_t count) {
@@ -333,8 +493,7 @@ double PartNorm::operator()(const double* w, const double* a, const double* b, c
                     sum[i] += r * r;
                 }
             }
-            double largest = largest_of(count, sum.data()) / static_cast<double>(parts.layers.size());
-            worst = largest > worst || std::isnan(largest) ? largest : worst;
+            worst = larger(worst, largest_of(count, sum.data()) / static_cast<double>(parts.layers.size()));
         });
     }
     return std::sqrt(worst);

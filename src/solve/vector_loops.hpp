@@ -35,6 +35,21 @@ void weigh(std::size_t n, double tolerance, const double* v, double* usual, doub
 std::vector<std::size_t> worst_first(const std::vector<double>& e, const std::vector<double>& w);
 /// to[i] = memory[places[i]]; false if one is not finite.
 bool gather(std::size_t n, const double* memory, const std::uint32_t* places, double* to);
+/// The same where places are known for their stretches: those that follow each other are copied.
+class Gathering {
+public:
+    Gathering() = default;
+    explicit Gathering(const std::vector<std::uint32_t>& places);
+    /// to[i] = sign * memory[places[i]]; false if one is not finite.
+    bool operator()(double sign, const double* memory, double* to) const;
+
+private:
+    struct Stretch {
+        std::uint32_t place = 0, n = 0;
+    };
+    std::vector<Stretch> stretches_;
+    std::vector<std::uint32_t> places_;  ///< where there are hardly any
+};
 
 /// The error norm: over the states of each part the root of the mean square, then the largest; so it does not get more lenient as the
 /// machine gets more parts. Each cell of an array counts as a part. Members of z that are no states are left out.
@@ -51,13 +66,25 @@ public:
     double first_step(const double* w, const double* rates, double distance) const;
 
 private:
-    /// Parts with equally many states; layer k lists the k-th state of each.
+    /// Many parts with equally many states; layer k lists the k-th state of each.
     struct Class {
         std::size_t n_parts = 0;
         std::vector<std::vector<std::uint32_t>> layers;
         std::vector<char> in_a_row;  ///< per layer: its states follow each other in z
     };
+    /// One part of few of its kind.
+    struct Part {
+        std::vector<std::uint32_t> states;
+        bool in_a_row = false;
+    };
+    /// A class of few layers, all in rows.
+    struct Rows {
+        std::size_t n_parts = 0, n_layers = 0;
+        std::array<std::size_t, 3> at{};  ///< where each layer begins
+    };
     std::vector<Class> classes_;
+    std::vector<Part> parts_;
+    std::vector<Rows> rows_;
 };
 
 }  // namespace netloop

@@ -117,7 +117,8 @@ private:
         }
         PQsetNoticeProcessor(
             db_, [](void*, const char*) {}, nullptr);
-        script("create schema if not exists netloop; set search_path = netloop");
+        // `if not exists` alone is not safe from several that come at once
+        script("begin; select pg_advisory_xact_lock(7065126); create schema if not exists netloop; commit; set search_path = netloop");
     }
 
     void check(const PGresult* r)

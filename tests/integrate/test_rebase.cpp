@@ -52,4 +52,22 @@ TEST_CASE("a polynomial history is moved to an event without changing")
     }
 }
 
+TEST_CASE("states at equal distances become the history that steps of that length would have left")
+{
+    constexpr double h = 0.2;
+    constexpr int order = 4;
+    std::vector<netloop::State> past;
+    for (int j = 0; j <= order; ++j) past.push_back({2.0 - j * h, {quartic(2.0 - j * h), 7.0}, {0, 0}});
+    std::vector<std::vector<double>> phi(order + 1, std::vector<double>(2));
+    std::array<double*, order + 1> pointers{};
+    for (std::size_t j = 0; j <= order; ++j) pointers[j] = phi[j].data();
+    netloop::backward_differences(
+        2, past, order, [](const netloop::State& s) { return s.z.data(); }, pointers.data());
+    std::vector<double> wanted = differences(quartic, 2.0, {h, 2 * h, 3 * h, 4 * h}, order);
+    for (std::size_t j = 0; j <= order; ++j) {
+        CHECK(phi[j][0] == doctest::Approx(wanted[j]).epsilon(1e-10));
+        CHECK(phi[j][1] == (j == 0 ? 7.0 : 0.0));  // what stands still has no differences
+    }
+}
+
 TEST_SUITE_END();

@@ -43,6 +43,9 @@ TEST_CASE("explicit is a system whose every equation gives one rate from states 
     CHECK(is("system S { var x init 1 ; x' = -x * 1 s^-1 }"));
     CHECK(is("system S { var x init 1 ; var v init 0 ; x' = v * 1 s^-1 ; v' = -x * 1 s^-1 }"));
     CHECK(is("system S { param c = 2 in 1 .. 3 ; var x init 1 ; c * x' = -x * 1 s^-1 }"));  // divided by what cannot be zero
+    // a rate that is read by another equation is put in its place
+    CHECK(is("system S { var x init 1 ; var y init 1 ; x' = -x * y * 1 s^-1 ; y' = -2 * x' - y * 1 s^-1 }"));
+    CHECK(is("system S { var x init 1 ; var y init 1 ; var z init 1 ; x' = -x * y * 1 s^-1 ; y' = -2 * x' ; z' = y' + x' - z * 1 s^-1 }"));
     CHECK_FALSE(is("system S { var x init 1 ; var w ; x' = -w * 1 s^-1 ; w^3 + w = x }"));
     CHECK_FALSE(is("system S { var x init 1 ; var y init 1 ; x' + x * y' = -x * 1 s^-1 ; y' - 0.1 * sin(x') = 0 }"));
     CHECK_FALSE(is("system S { let y = sin(time / 1 s) }"));  // nothing to integrate

@@ -266,4 +266,52 @@ TEST_CASE("what only adds up others makes no matrix singular, however large they
     CHECK_FALSE(solver.doubtful());
 }
 
+TEST_CASE("solvers that share a pattern share what they write down, and each has its own numbers")
+{
+    // entries like those of reactions: columns from 1e-8 to 1e8, no band
+    auto matrix = [](double by) {
+        Random m;
+        constexpr int n = 12;
+        for (int c = 0; c < n; ++c) {
+            double size = std::pow(10.0, -8 + 16.0 * ((5 * c) % n) / (n - 1));
+            std::vector<std::pair<int, double>> column;
+            for (int r = 0; r < n; ++r)
+                if (r == c || (r * r + 3 * c) % 4 == 1) column.emplace_back(r, size * (r == c ? 4.0 : by * std::sin(r + 2.0 * c)));
+            m.add_column(column);
+        }
+        return m;
+    };
+    Random first = matrix(0.7), second = matrix(-0.4);
+    first.pattern.shared = std::make_shared<SharedKnowledge>();
+    LinearSolver a(first.pattern), b(first.pattern), alone(second.pattern);
+    for (int k = 0; k < 2; ++k) {
+        REQUIRE(a.factor(first.values));
+        REQUIRE(b.factor(second.values));
+        REQUIRE(alone.factor(second.values));
+    }
+    CHECK(std::string(a.form()) == "program");  // from the second matrix on, whatever the units of its columns
+    CHECK(std::string(b.form()) == "program");
+    for (auto [solver, m] : {std::pair{&a, &first}, std::pair{&b, &second}}) {
+        // unknowns as large as their columns are small
+        std::vector<double> x(12), right;
+        for (std::size_t c = 0; c < x.size(); ++c)
+            x[c] = (1 + 0.1 * static_cast<double>(c)) / std::abs(m->values[static_cast<std::size_t>(m->pattern.starts[c])]);
+        right = m->times(x);
+        solver->solve(right.data());
+        for (std::size_t c = 0; c < x.size(); ++c) CHECK(right[c] == doctest::Approx(x[c]).epsilon(1e-10));
+    }
+    // the same numbers to the bit: shared or not, gone through or run as machine code
+    std::vector<double> right(12, 1.0), early = right, late = right, other = right;
+    b.solve(early.data());
+    alone.solve(other.data());
+    CHECK(early == other);
+    for (int k = 0; k < 200; ++k) {
+        REQUIRE(b.factor(second.values));
+        std::vector<double> any = right;
+        b.solve(any.data());
+    }
+    b.solve(late.data());
+    CHECK(early == late);
+}
+
 TEST_SUITE_END();
