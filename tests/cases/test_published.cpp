@@ -58,8 +58,8 @@ TEST_CASE("published problems have the rates that programs written by hand give"
         netloop::Library library = netloop::Library::standard();
         std::string text = p.text;
         for (std::size_t i = 0; i < p.n; ++i) text.insert(text.rfind('}'), "    let told_rate" + std::to_string(i) + " = " + p.paths[i] + "'\n");
-        library.load_text(p.name + ".loop", text);
-        netloop::CompiledSystem system = netloop::compile(library);
+        library.load_text(p.name + ".loop", text + published::scenario_of(p));
+        netloop::CompiledSystem system = netloop::compile(library, {.system = "", .scenario = "measured"});
         netloop::Run run(system);
         netloop::RunOptions options;
         options.stop = p.stop;
