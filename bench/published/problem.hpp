@@ -4,6 +4,7 @@
 
 #include <cstddef>
 #include <functional>
+#include <limits>
 #include <string>
 #include <vector>
 
@@ -27,7 +28,8 @@ struct Problem {
     std::size_t band = 0;  ///< 0: the matrix is full
     std::vector<std::string> paths;
     std::function<std::string(const std::string& path)> units;  ///< of a state in the text; empty: there are none
-    std::size_t n_sized = 1000000;  ///< the first of the states, whose absolute tolerances the scenario gives; others keep those by rule
+    /// The first of the states, whose absolute tolerances the scenario gives; others keep those by rule.
+    std::size_t n_sized = std::numeric_limits<std::size_t>::max();
     std::string text;
     /// Members and values at the stop as the source prints them; used to check the reference.
     std::vector<std::pair<std::size_t, double>> printed;

@@ -89,6 +89,27 @@ void prepare(Work& w, const Problem& p)
     w.give_up = std::chrono::steady_clock::now() + std::chrono::milliseconds(static_cast<long>(1e3 * kPatience));
 }
 
+// From time to time, as long as it gets on and anyone waits for it. `advance` says how it went; `tired`: that it would like to be asked again.
+template <typename Advance>
+void go_through(Solved& r, const Work& w, const std::vector<double>& times, N_Vector y, int tired, Advance advance)
+{
+    auto begin = std::chrono::steady_clock::now();
+    r.done = true;
+    for (double t : times) {
+        double reached = 0;
+        int flag = 0;
+        do {
+            flag = advance(t, reached);
+        } while (flag == tired && !w.late() && r.steps < kMostSteps);
+        if (flag < 0) {
+            r.done = false;
+            break;
+        }
+        r.rows.emplace_back(N_VGetArrayPointer(y), N_VGetArrayPointer(y) + w.p->n);
+    }
+    r.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count();
+}
+
 int cvode_rates(realtype t, N_Vector y, N_Vector dy, void* data)
 {
     const Work& w = *static_cast<Work*>(data);
@@ -140,22 +161,11 @@ Solved cvode(const Problem& p, double tolerance, const std::vector<double>& time
         CVodeSetLinSysFn(memory, cvode_matrix);
         if (renew > 0) CVodeSetLSetupFrequency(memory, renew), CVodeSetJacEvalFrequency(memory, renew);
     }
-    auto begin = std::chrono::steady_clock::now();
-    r.done = true;
-    for (double t : times) {
-        double reached = 0;
-        int flag = 0;
-        do {
-            flag = CVode(memory, t, y, &reached, CV_NORMAL);
-            CVodeGetNumSteps(memory, &r.steps);
-        } while (flag == CV_TOO_MUCH_WORK && !w.late() && r.steps < kMostSteps);
-        if (flag < 0) {
-            r.done = false;
-            break;
-        }
-        r.rows.emplace_back(N_VGetArrayPointer(y), N_VGetArrayPointer(y) + n);
-    }
-    r.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count();
+    go_through(r, w, times, y, CV_TOO_MUCH_WORK, [&](double t, double& reached) {
+        int flag = CVode(memory, t, y, &reached, CV_NORMAL);
+        CVodeGetNumSteps(memory, &r.steps);
+        return flag;
+    });
     CVodeFree(&memory);
     if (linear != nullptr) SUNLinSolFree(linear);
     if (matrix != nullptr) SUNMatDestroy(matrix);
@@ -219,22 +229,11 @@ Solved ida(const Problem& p, double tolerance, const std::vector<double>& times)
     SUNLinearSolver linear = eliminating(w, context);
     IDASetLinearSolver(memory, linear, matrix);
     IDASetJacFn(memory, ida_matrix);
-    auto begin = std::chrono::steady_clock::now();
-    r.done = true;
-    for (double t : times) {
-        double reached = 0;
-        int flag = 0;
-        do {
-            flag = IDASolve(memory, t, &reached, y, dy, IDA_NORMAL);
-            IDAGetNumSteps(memory, &r.steps);
-        } while (flag == IDA_TOO_MUCH_WORK && !w.late() && r.steps < kMostSteps);
-        if (flag < 0) {
-            r.done = false;
-            break;
-        }
-        r.rows.emplace_back(N_VGetArrayPointer(y), N_VGetArrayPointer(y) + n);
-    }
-    r.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count();
+    go_through(r, w, times, y, IDA_TOO_MUCH_WORK, [&](double t, double& reached) {
+        int flag = IDASolve(memory, t, &reached, y, dy, IDA_NORMAL);
+        IDAGetNumSteps(memory, &r.steps);
+        return flag;
+    });
     IDAFree(&memory);
     SUNLinSolFree(linear);
     SUNMatDestroy(matrix);

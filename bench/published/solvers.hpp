@@ -27,7 +27,7 @@ struct Way {
 /// full or banded elimination in place of Debian's, which are built without optimisation.
 /// Boost.odeint: Dormand-Prince 5, Fehlberg 7(8), Bulirsch-Stoer; and its Rosenbrock method of order 4.
 const std::vector<Way>& ways();
-/// Explicit systems: Fehlberg 7(8) of Boost.odeint with numbers of 64 bits behind the point at 1e-16, where that takes less than 20 s; else CVODE at 3e-13.
+/// Explicit systems: Fehlberg 7(8) of Boost.odeint in long double at 1e-16, where that takes less than 20 s; else CVODE at 3e-13.
 /// Others: IDA at 1e-12 or as near to that as it can.
 Solved reference(const Problem& p, const std::vector<double>& times);
 

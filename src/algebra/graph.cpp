@@ -274,7 +274,7 @@ NodeId Graph::pow(NodeId a, NodeId b)
         if (is_constant(a)) return constant(std::pow(value(a), e));
         if (e == 0) return constant(1);
         if (e == 1) return a;
-        // whole, half and quarter powers by multiplication and roots: within two roundings of pow, and a tenth of its time
+        // whole, half and quarter powers by multiplication and roots: within a few roundings of pow, and a tenth of its time
         constexpr double kMost = 8;
         if (e == std::floor(4 * e) / 4 && std::abs(e) <= kMost) return e > 0 ? simple_power(a, e) : div(constant(1), simple_power(a, -e));
     }

@@ -6,6 +6,7 @@
 #include <cstdint>
 #include <memory>
 #include <mutex>
+#include <optional>
 #include <vector>
 
 namespace netloop {
@@ -14,8 +15,13 @@ namespace netloop {
 struct PatternKnowledge {
     virtual ~PatternKnowledge() = default;
 };
+/// What eliminating in a pattern takes, as its analysis foresees it: entries of both factors, and operations of a factorisation.
+struct EliminationSize {
+    double entries = 0, operations = 0;
+};
 struct SharedKnowledge {
     std::mutex lock;
+    std::optional<EliminationSize> size;
     std::shared_ptr<PatternKnowledge> known;  ///< made by the first solver
 };
 

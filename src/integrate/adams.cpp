@@ -358,8 +358,8 @@ private:
             h_ *= std::clamp(std::pow(room, 1.0 / (k_ + 1)), 0.5, 0.9);
     }
 
-    // Is it stability that holds the steps? Then a method for stiff systems would make larger ones. `counts`: how much this look counts for.
-    void look(int counts)
+    // Is it stability that holds the steps? Then a method for stiff systems would make larger ones. `sureness`: how much this look counts for.
+    void look(int sureness)
     {
         if (k_used_ < 1) return;
         std::copy(y_.begin(), y_.end(), e_.z());
@@ -374,15 +374,14 @@ private:
         double own = std::pow(0.5 / std::max(size_at_k_, 1e-30), 1.0 / (k_used_ + 1));
         double by_stability = adams_stability(k_used_) / std::max(hl, 1e-30);
         std::size_t failed = counts_.error_failures - failures_before_;
-        if (counts > 1) failures_before_ = counts_.error_failures;
+        if (sureness > 1) failures_before_ = counts_.error_failures;
         bool held = hl > 0.5 * adams_stability(k_used_);
         // how much longer a step with a matrix must be to be worth its cost, and the change
         constexpr double kChange = 1.25;
-        if (held && matrix_step_cost_ == 0) matrix_step_cost_ = matrix_step_cost(m_);
-        double worth_it = kChange * std::max(1.0, matrix_step_cost_);
+        double worth_it = held ? kChange * std::max(1.0, matrix_step_cost(m_)) : 0;
         // several in a row: a stretch of smooth motion is no stiffness yet
         constexpr int kSure = 4;
-        held_for_ = held && by_accuracy > worth_it * std::min(own, by_stability) ? held_for_ + counts : 0;
+        held_for_ = held && by_accuracy > worth_it * std::min(own, by_stability) ? held_for_ + sureness : 0;
         advice_ = held ? Advice::held : Advice::keep;
         if (held_for_ >= kSure) advice_ = Advice::stiff;
         if (held && failed >= kLook / 4) advice_ = Advice::stiff;
@@ -461,7 +460,6 @@ private:
     RateEstimate rate_of_;
     double rate_estimate_ = 0;
     double rate_at_glance_ = 0;
-    double matrix_step_cost_ = 0;  ///< 0: not asked for yet
     std::vector<double> glance_;
     int held_for_ = 0;  ///< what looks in a row count for
     std::size_t failures_before_ = 0;

@@ -252,10 +252,9 @@ private:
     // Would Adams be stable at the steps that backward differences make? Then it is as fast, without a matrix.
     void look_at_stiffness()
     {
-        if (matrix_step_cost_ == 0) matrix_step_cost_ = matrix_step_cost(e_.model());
         // step times largest rate; where a step with a matrix costs no more, Adams must have room for longer ones
         constexpr double kStable = 0.65, kUsualCost = 2.5;
-        const double stable = kStable * std::min(1.0, matrix_step_cost_ / kUsualCost);
+        const double stable = kStable * std::min(1.0, matrix_step_cost(e_.model()) / kUsualCost);
         steps_since_look_ = 0;
         const CompiledModel& m = e_.model();
         State s{now().time(), std::vector<double>(m.n()), std::vector<double>(m.n())};
@@ -312,7 +311,6 @@ private:
     Integrator* current_ = nullptr;
     Advice advice_ = Advice::keep;
     RateEstimate rate_of_;
-    double matrix_step_cost_ = 0;  ///< 0: not asked for yet
     std::size_t steps_since_look_ = 0, look_after_ = 40;
     double begun_ = 0;  ///< where the present stretch began
     std::size_t events_ = 0, steps_before_ = 0, n_changes_ = 0;

@@ -21,7 +21,7 @@ private:
 double adams_stability(int order);
 
 /// What a step of backward differences costs beside one of an Adams method, by counted operations: the one evaluates hardly more than once and solves with a
-/// matrix, the other evaluates twice and has more differences to carry. Costs an analysis of the pattern.
+/// matrix, the other evaluates twice and has more differences to carry. Costs an analysis of the pattern, once for a system.
 double matrix_step_cost(const CompiledModel& model);
 
 }  // namespace netloop

@@ -17,7 +17,9 @@ SuiteSparse_long* as_long(std::vector<std::int64_t>& v)
 }
 }  // namespace
 
-EliminationSize foresee_elimination(const SparsePattern& pattern)
+namespace {
+
+EliminationSize analysed_size(const SparsePattern& pattern)
 {
     if (pattern.n_columns == 0) return {};
     klu_l_common common{};
@@ -30,6 +32,16 @@ EliminationSize foresee_elimination(const SparsePattern& pattern)
     klu_l_free_symbolic(&symbolic, &common);
     auto least = static_cast<double>(pattern.n_entries());
     return {std::max(size.entries, least), std::max(size.operations, least)};
+}
+
+}  // namespace
+
+EliminationSize foresee_elimination(const SparsePattern& pattern)
+{
+    if (pattern.shared == nullptr) return analysed_size(pattern);
+    std::lock_guard guard(pattern.shared->lock);
+    if (!pattern.shared->size) pattern.shared->size = analysed_size(pattern);
+    return *pattern.shared->size;
 }
 
 SparseLU::SparseLU(SparsePattern pattern)

@@ -11,10 +11,7 @@
 
 namespace netloop {
 
-/// What eliminating in a pattern takes, as its analysis foresees it: entries of both factors, and operations of a factorisation.
-struct EliminationSize {
-    double entries = 0, operations = 0;
-};
+/// Analysed once for all that share the pattern.
 EliminationSize foresee_elimination(const SparsePattern& pattern);
 
 class SparseLU {

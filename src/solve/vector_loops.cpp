@@ -248,17 +248,6 @@ WIDE_TOO double gather_signed(std::size_t n, double sign, const double* __restri
     return finite;
 }
 
-WIDE_TOO double gather_block(std::size_t n, const double* __restrict memory, const std::uint32_t* __restrict places, double* __restrict to)
-{
-    double finite = 0;
-#pragma omp simd reduction(+ : finite)
-    for (std::size_t i = 0; i < n; ++i) {
-        to[i] = memory[places[i]];
-        finite += 0 * to[i];
-    }
-    return finite;
-}
-
 // The mean of `square(i)` over a part's states. Four sums: they do not wait for each other.
 template <typename Square>
 double mean_of(const std::vector<std::uint32_t>& states, bool in_a_row, Square square)
@@ -351,7 +340,7 @@ bool gather(std::size_t n, const double* memory, const std::uint32_t* places, do
         }
         return finite == 0;
     }
-    return gather_block(n, memory, places, to) == 0;
+    return gather_signed(n, 1, memory, places, to) == 0;
 }
 
 Gathering::Gathering(const std::vector<std::uint32_t>& places)

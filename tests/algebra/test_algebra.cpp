@@ -3,6 +3,7 @@
 
 #include <cmath>
 #include <functional>
+#include <limits>
 #include <random>
 
 #include "algebra/differentiate.hpp"
@@ -260,6 +261,35 @@ TEST_CASE("points that make no table are refused")
     CHECK_THROWS_WITH(Table("t", {1, 2}, {}, {1}, false, Table::Outside::hold), "the number of values does not fit the number of arguments");
     CHECK_THROWS(Table("t", {1, std::nan("")}, {}, {1, 2}, false, Table::Outside::hold));
     CHECK_THROWS(Table("t", {1, 2}, {}, {1, HUGE_VAL}, false, Table::Outside::hold));
+}
+
+TEST_CASE("whole, half and quarter powers are products and roots, as exact as pow to a few units in the last place")
+{
+    Graph g;
+    NodeId x = g.quantity(0);
+    std::mt19937 random(5);
+    std::uniform_real_distribution<double> exponent_of_ten(-8, 8);
+    for (int quarters = -36; quarters <= 36; ++quarters) {
+        double e = 0.25 * quarters;
+        NodeId power = g.pow(x, g.constant(e));
+        bool simple = std::abs(e) <= 8;
+        INFO("x^" << e);
+        bool calls = false;
+        for (NodeId id : g.reachable({power})) calls = calls || g[id].op == Op::pow;
+        CHECK(calls == !simple);
+        for (int k = 0; k < 50; ++k) {
+            double at = std::pow(10, exponent_of_ten(random)), wanted = std::pow(at, e);
+            NodeValues value(g, [&](const Node&) { return at; });
+            CHECK(std::abs(value(power) / wanted - 1) <= 4 * std::numeric_limits<double>::epsilon());
+        }
+        NodeValues below(g, [](const Node&) { return -2.0; });
+        if (e == std::floor(e))
+            CHECK(below(power) == doctest::Approx(std::pow(-2.0, e)).epsilon(1e-15));
+        else
+            CHECK(std::isnan(below(power)));
+        NodeValues zero(g, [](const Node&) { return 0.0; });
+        CHECK(zero(power) == std::pow(0.0, e));
+    }
 }
 
 TEST_SUITE_END();

@@ -5,6 +5,7 @@
 #include <cmath>
 #include <numbers>
 
+#include "../../bench/published/problem.hpp"
 #include "support/support.hpp"
 
 using netloop::Recording;
@@ -39,33 +40,7 @@ TEST_SUITE_BEGIN("cases");
 TEST_CASE("transistor amplifier of eight nodes: a singular mass matrix")
 {
     // End values: Mazzia and Magherini (2008), Test Set for Initial Value Problem Solvers, release 2.4, problem "transistor amplifier"
-    std::string text = R"(
-function g(x : V) -> A { return 1e-6 A * (exp(x / 0.026 V) - 1) }
-system Amplifier {
-    param R : ohm = 9 kohm
-    param R0 : ohm = 1 kohm
-    param C : uF = 1 uF
-    param ub : V = 6 V
-    const alpha = 0.99
-    let ue : V = 0.1 V * sin(200 * pi * time / 1 s)
-    var y[8] : V
-    C * (y[2] - y[1])' = -ue / R0 + y[1] / R0
-    C * (y[1] - y[2])' = -ub / R + y[2] * 2 / R - (alpha - 1) * g(y[2] - y[3])
-    (-2*C) * y[3]' = -g(y[2] - y[3]) + y[3] / R
-    3*C * (y[5] - y[4])' = -ub / R + y[4] / R + alpha * g(y[2] - y[3])
-    3*C * (y[4] - y[5])' = -ub / R + y[5] * 2 / R - (alpha - 1) * g(y[5] - y[6])
-    (-4*C) * y[6]' = -g(y[5] - y[6]) + y[6] / R
-    5*C * (y[8] - y[7])' = -ub / R + y[7] / R + alpha * g(y[5] - y[6])
-    5*C * (y[7] - y[8])' = y[8] / R
-    guess y[1] = 0 ; guess y[2] = 3 V ; guess y[3] = 3 V ; guess y[4] = 6 V
-    guess y[5] = 3 V ; guess y[6] = 3 V ; guess y[7] = 6 V ; guess y[8] = 0
-    init y[1] - y[2] = -3 V
-    init y[3] = 3 V
-    init y[4] - y[5] = 3 V
-    init y[6] = 3 V
-    init y[7] - y[8] = 6 V
-}
-)";
+    std::string text = published::transistor_amplifier().text;
     Recording r = test::simulate(text, 0.2, 1e-11, 0.05);
     const double end[] = {-0.5562145012262709e-2, 3.006522471903042, 2.849958788608128, 2.926422536206241,
                           2.704617865010554,      2.761837778393145, 4.770927631616772, 1.236995868091548};

@@ -39,7 +39,6 @@ TEST_CASE("published problems end where the literature says")
         options.output_every = p.stop / 10;
         options.tolerance = 1e-9;
         netloop::Recording r = run.simulate(options);
-        std::map<std::string, double> largest;  // by the first letter: states of one kind have one size
         for (const auto& [i, value] : p.printed) {
             double got = r[p.paths[i]].final(), size = std::abs(value);
             if (p.name == "Arenstorf orbit" || p.name == "Pleiades" || p.name == "ring modulator") size = std::max(size, 0.1);

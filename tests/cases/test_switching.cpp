@@ -295,6 +295,29 @@ TEST_CASE("heating with hysteresis over a day: the times between switchings by f
     for (std::size_t k = 1; k < on.size(); ++k) CHECK(on[k] - off[k - 1] == doctest::Approx(cooling).epsilon(1e-6));
 }
 
+TEST_CASE("many rooms with thermostats: each switches when its formula says, as if it were alone")
+{
+    // so many conditions that those which cross are followed alone
+    constexpr int kRooms = 24;
+    Ran r =
+        run("use control\n component Room { param C : J/K = 1 MJ/K in 1 J/K .. 1e12 J/K ; var T : degC init 17 degC ; part t : Thermostat(set_temperature = 20 "
+            "degC, band = 2 K)\n"
+            "T -> t.measured ; C * T' = (if t.heating then 5 kW else 0 W) - 150 W/K * (T - 5 degC) }\nsystem S { part room[i in 1 .. 24] : Room(C = (4 + 0.1 * "
+            "i) * 1 MJ/K) }",
+            43200, 1e-9, 600);
+    for (int i = 1; i <= kRooms; ++i) {
+        INFO("room " << i);
+        const double C = (4 + 0.1 * i) * 1e6, G = 150, out = 278.15, low = 292.15, high = 294.15, tau = C / G, hot = out + 5000 / G;
+        double first = tau * std::log((hot - 290.15) / (hot - high)), cooling = tau * std::log((high - out) / (low - out)),
+               heating = tau * std::log((hot - low) / (hot - high));
+        std::string heats = "room[" + std::to_string(i) + "].t.heating";
+        std::vector<double> off = jumps(r.recording, heats, -1), on = jumps(r.recording, heats, 1);
+        REQUIRE(off.size() == 1 + static_cast<std::size_t>((43200 - first) / (cooling + heating)));
+        for (std::size_t k = 0; k < off.size(); ++k) CHECK(off[k] == doctest::Approx(first + static_cast<double>(k) * (cooling + heating)).epsilon(1e-6));
+        for (std::size_t k = 1; k < on.size(); ++k) CHECK(on[k] - off[k - 1] == doctest::Approx(cooling).epsilon(1e-6));
+    }
+}
+
 TEST_CASE("sampled parts against their difference equations: hold, quantiser, filter, PID")
 {
     SUBCASE("hold, quantiser and filter")

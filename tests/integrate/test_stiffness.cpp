@@ -34,6 +34,19 @@ struct Point {
 
 TEST_SUITE_BEGIN("integrate");
 
+TEST_CASE("a step with a matrix costs little more than one without in a chain, and much more where the matrix fills up")
+{
+    auto cost = [](const std::string& text) { return matrix_step_cost(*test::compile(text).data().model); };
+    double chain = cost("system S { var x[400] init 1 ; x[1]' = -x[1] * 1 s^-1 ; for i in 2 .. 400 { x[i]' = (x[i-1] - x[i]) * 1 s^-1 } }");
+    double grid = cost(
+        "system S { const m = 20 ; var x[400] init 1\nfor i in 1 .. m { for j in 1 .. m { x[(i-1)*m+j]' = (x[mod((i-1)*m+j, 400) + 1] + x[mod((i-1)*m+j+m-1, "
+        "400) + 1]"
+        " + x[mod((i-1)*m+j+398, 400) + 1] + x[mod((i-1)*m+j+399-m, 400) + 1] - 4 * x[(i-1)*m+j]) * 1 s^-1 } } }");
+    CHECK(chain > 0.3);
+    CHECK(chain < 1.2);
+    CHECK(grid > 3 * chain);
+}
+
 TEST_CASE("explicit is a system whose every equation gives one rate from states and time")
 {
     auto is = [](const std::string& text) {

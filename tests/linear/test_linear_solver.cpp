@@ -314,4 +314,28 @@ TEST_CASE("solvers that share a pattern share what they write down, and each has
     CHECK(early == late);
 }
 
+TEST_CASE("what an elimination takes is foreseen: of a tridiagonal matrix its entries, of a full one all of them, and known to those that share the pattern")
+{
+    auto pattern = [](std::int64_t n, std::int64_t width) {
+        SparsePattern p;
+        p.n_columns = static_cast<std::uint32_t>(n);
+        for (std::int64_t c = 0; c < n; ++c) {
+            for (std::int64_t r = std::max<std::int64_t>(0, c - width); r <= std::min(n - 1, c + width); ++r) p.rows.push_back(r);
+            p.starts.push_back(static_cast<std::int64_t>(p.rows.size()));
+        }
+        return p;
+    };
+    constexpr double n = 60;
+    EliminationSize narrow = foresee_elimination(pattern(60, 1)), full = foresee_elimination(pattern(60, 60));
+    CHECK(narrow.entries == 4 * n - 2);  // two diagonals of each factor
+    CHECK(full.entries >= n * n);
+    CHECK(full.entries <= n * (n + 1));
+    CHECK(full.operations > n * n * n / 3);
+    SparsePattern shared = pattern(60, 1);
+    shared.shared = std::make_shared<SharedKnowledge>();
+    CHECK(foresee_elimination(shared).entries == narrow.entries);
+    REQUIRE(shared.shared->size);
+    CHECK(shared.shared->size->entries == narrow.entries);
+}
+
 TEST_SUITE_END();

@@ -57,20 +57,26 @@ TEST_CASE("what decays keeps its digits where a usual size is given: Robertson's
 
 TEST_CASE("a tolerance of its own makes one quantity finer than the rest")
 {
-    auto run = [](const std::string& item) {
+    auto run = [](const std::string& item, const std::string& integrator) {
         netloop::Library library = netloop::Library::standard();
         library.load_text("model.loop",
                           "component Swing { var x init 1 ; init x' = 0 ; x'' = -x * 1 s^-2 }\nsystem S { part a, b : Swing }\n"
                           "scenario s of S {\n stop at 30 s\n output 2 points\n tolerance 1e-4\n " +
                               item + "\n}\n");
         netloop::Run r(netloop::compile(library, {}));
-        r.simulate();
+        netloop::RunOptions options;
+        options.integrator = integrator;
+        r.simulate(options);
         return std::abs(r.recording()["a.x"].final() - std::cos(30.0));
     };
+    double rough = run("", "bdf");
+    CHECK(run("tolerance 1e-8 for a.x, a.x'", "bdf") < 1e-3 * rough);
+    CHECK(run("tolerance 1e-8 for \"a.*\"", "bdf") < 1e-3 * rough);
+    // Adams at high orders is better than it was asked for: held by the answer alone
     constexpr double kFine = 3e-7;  // some ten times the tolerance of 1e-8 after five turns
-    CHECK(run("") > 5 * kFine);
-    CHECK(run("tolerance 1e-8 for a.x, a.x'") < kFine);
-    CHECK(run("tolerance 1e-8 for \"a.*\"") < kFine);
+    CHECK(run("", "auto") > 5 * kFine);
+    CHECK(run("tolerance 1e-8 for a.x, a.x'", "auto") < kFine);
+    CHECK(run("tolerance 1e-8 for \"a.*\"", "auto") < kFine);
 }
 
 TEST_CASE("what cannot have a tolerance of its own is told at its line")

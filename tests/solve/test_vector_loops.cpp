@@ -157,6 +157,28 @@ TEST_CASE("gathering tells what is not finite")
     CHECK_FALSE(gather(places.size(), memory.data(), places.data(), to.data()));
 }
 
+TEST_CASE("places in stretches are copied, scattered ones picked, with a sign; what is not finite is told")
+{
+    Vector memory(100);
+    for (std::size_t i = 0; i < memory.size(); ++i) memory[i] = 1 + static_cast<double>(i);
+    std::vector<std::uint32_t> rows, scattered;
+    for (std::uint32_t i = 0; i < 40; ++i) rows.push_back(i < 25 ? 50 + i : i - 25), scattered.push_back((37 * i) % 100);
+    for (const auto& places : {rows, scattered}) {
+        Gathering gathering(places);
+        Vector to(places.size());
+        for (double sign : {1.0, -1.0}) {
+            CHECK(gathering(sign, memory.data(), to.data()));
+            for (std::size_t i = 0; i < places.size(); ++i) CHECK(to[i] == sign * memory[places[i]]);
+        }
+        for (double bad : {std::numeric_limits<double>::quiet_NaN(), HUGE_VAL}) {
+            Vector broken = memory;
+            broken[places[33]] = bad;
+            CHECK_FALSE(gathering(1, broken.data(), to.data()));
+        }
+    }
+    CHECK(Gathering()(1, memory.data(), nullptr));  // nothing is finite
+}
+
 TEST_CASE("the error norm: root of the mean square within a part or a cell, the largest over them; what is no state does not count")
 {
     // a part of two states, one of three, cells of an array with two states each, and an unknown that is none
