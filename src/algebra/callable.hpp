@@ -25,6 +25,10 @@ public:
     virtual bool has_loops() const { return false; }
     /// Its code, of one that is a procedure; null otherwise.
     virtual const ProcedureCode* code() const { return nullptr; }
+    /// Whether its values come from something that is kept for each run (a foreign unit): then it stands nowhere but in a run of this program.
+    virtual bool has_state() const { return false; }
+    /// Why it gave no number, in words; empty: it does not know.
+    virtual std::string failure() const { return {}; }
     /// Whether the derivative exists everywhere (a linear table has none at its points).
     virtual bool smooth() const { return true; }
 };

@@ -486,6 +486,7 @@ bool is_of_time_alone(const Graph& g, NodeId root)
     for (NodeId id : g.reachable({root})) {
         const Node& n = g[id];
         if (n.op == Op::unknown || n.op == Op::rate || n.op == Op::quantity || n.op == Op::rate_of || (n.op == Op::memory && n.b == 1)) return false;
+        if (n.op == Op::call && g.callable(n.a).has_state()) return false;  // it answers for the moment at hand only
         time |= n.op == Op::time;
     }
     return time;
@@ -502,7 +503,10 @@ std::vector<NodeId> signals_below(Graph& g, const std::vector<NodeId>& roots)
     for (NodeId id : order) {
         const Node& n = g[id];
         of_time[id] = n.op == Op::time ? 1 : 0;
-        runs[id] = n.op == Op::unknown || n.op == Op::rate || n.op == Op::quantity || n.op == Op::rate_of || (n.op == Op::memory && n.b == 1) ? 1 : 0;
+        runs[id] = n.op == Op::unknown || n.op == Op::rate || n.op == Op::quantity || n.op == Op::rate_of || (n.op == Op::memory && n.b == 1) ||
+                           (n.op == Op::call && g.callable(n.a).has_state())
+                       ? 1
+                       : 0;
         for (int k = first_child(n.op); k < end_of_children(n.op); ++k) {
             NodeId child = k == 0 ? n.a : k == 1 ? n.b : n.c;
             if (child != kNoNode) of_time[id] |= of_time[child], runs[id] |= runs[child];

@@ -355,7 +355,7 @@ std::uint32_t Graph::derivative_of(std::uint32_t callable, std::size_t argument)
 NodeId Graph::call(std::uint32_t callable, const std::vector<NodeId>& arguments)
 {
     const Callable& f = *callables_[callable];
-    bool constant_all = true;
+    bool constant_all = !f.has_state();
     for (NodeId argument : arguments) constant_all &= is_constant(argument);
     if (constant_all) {
         std::vector<double> at, scratch(f.n_scratch());

@@ -21,6 +21,7 @@ struct Message {
     /* reading */ \
     X(not_text, error, "not-text", "the file is not UTF-8 text (byte {})") \
     X(file_not_found, error, "file-not-found", "file '{}' cannot be read: {}") \
+    X(unit_refused, error, "unit-refused", "unit '{}' cannot be used: {}") \
     X(file_too_large, error, "file-too-large", "file '{}' has {} MiB, more than the {} MiB that a model file may have") \
     X(number_out_of_range, error, "number-out-of-range", "the number {} is outside the range of floating point") \
     X(text_not_closed, error, "text-not-closed", "a text in quotes is not closed on its line") \

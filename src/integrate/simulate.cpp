@@ -42,6 +42,8 @@ Simulation::Simulation(std::shared_ptr<const CompiledModel> model, const SourceS
 void Simulation::start(double time, const std::vector<double>& known, const std::vector<std::pair<std::uint32_t, double>>& memories)
 {
     constexpr int kMostRounds = 20;
+    if (evaluation_.units() != nullptr) evaluation_.units()->begin_anew();
+    UnitSessionScope units(evaluation_.units());
     events_.before_start(time, memories);
     std::exception_ptr first_failure;  // of the system that the model begins with: what its user knows
     for (int round = 0;; ++round) {
@@ -91,6 +93,7 @@ void Simulation::take_integrator()
 void Simulation::reconcile()
 {
     const State before = state_;
+    UnitSessionScope units(evaluation_.units());
     try {
         consistent_.solve(state_, sources_);
         events_.parameters_changed();
@@ -223,6 +226,7 @@ bool Simulation::advance(double target, const std::vector<double>& outputs, cons
             ticks_gone += static_cast<double>(ticks() - first);
         }
     } clock{wall_seconds_, wall_ticks_};
+    UnitSessionScope units(evaluation_.units());
     std::size_t next_output = 0;
     // rows up to a time; those at the time itself too, unless an event there gives its own
     auto rows_up_to = [&](double t, bool event) {
@@ -310,6 +314,7 @@ bool Simulation::advance(double target, const std::vector<double>& outputs, cons
         bool late = !found && !clocked && looks_at_state && disagree();
         bool event = found || clocked || late || jump;
         rows_up_to(t, event);
+        tell_units();
         ++steps_since_event_;
         bool behind_event = step_before_event_ > 0;
         count_step(taken);
@@ -332,6 +337,17 @@ bool Simulation::advance(double target, const std::vector<double>& outputs, cons
     state_.time = std::max(state_.time, target);  // an event may have come that little before it
     consistent_.solve(state_, sources_);
     return events_.stop().empty();
+}
+
+// Foreign units that want to know which points the run has come to for good are told where it stands.
+void Simulation::tell_units()
+{
+    if (evaluation_.units() == nullptr || !evaluation_.units()->wants_steps()) return;
+    integrator_->interpolate(state_.time, state_);
+    evaluation_.at(state_.time, state_.z.data(), state_.rates.data());
+    units_residual_.resize(state_.z.size());
+    evaluation_.residual(units_residual_.data());
+    evaluation_.units()->step_ended();
 }
 
 // Very many steps that bring the run on by next to nothing will not bring it to its end.

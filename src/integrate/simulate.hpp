@@ -95,6 +95,7 @@ private:
     void count_step(double ticks);
     void count_cost(double from, StepCosts::Why at_limit, bool limited, bool event);
     void look_for_standstill(double target);
+    void tell_units();
 
     const SourceSet& sources_;
     Evaluation evaluation_;
@@ -117,7 +118,8 @@ private:
     bool fragile_ = false;          ///< equations hold roots, logarithms or powers: they may have no value between two good states
     double begun_at_ = 0;           ///< time at which the last step began
     State row_, looked_, end_;      ///< room of rows
-    bool settled_ = false;          ///< the state at hand is consistent already
+    std::vector<double> units_residual_;
+    bool settled_ = false;  ///< the state at hand is consistent already
     std::vector<char> jumped_;
     StepCosts costs_;
     std::size_t failures_ = 0;  ///< of convergence, at the last look

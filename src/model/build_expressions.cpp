@@ -70,6 +70,16 @@ Value Instantiator::element(Value array, const PathStep& step, const Env& env)
     return r;
 }
 
+// A function by its name: the component's own goes before those of files.
+Instantiator::FoundFunction Instantiator::find_function(const Path& path, const Env& env)
+{
+    if (path.size() == 1 && env.instance != kNoNode)
+        if (const Member* m = instances_[env.instance].info->find(path[0].name)) return {m->statement->as<FunctionDecl>(), env.instance, m->scope};
+    const Definition* d = set_.find(*env.scope, path, true);
+    const FunctionDecl* f = d != nullptr ? d->as<FunctionDecl>() : nullptr;
+    return {f, kNoNode, d != nullptr ? d->scope : nullptr};
+}
+
 Value Instantiator::view_value(std::uint32_t view, const std::string& path)
 {
     constexpr InstanceId kOfViews = 0x80000000;  // numbers of views beside those of instances
@@ -80,17 +90,12 @@ Value Instantiator::view_value(std::uint32_t view, const std::string& path)
         Env env{v.instance, v.scope, nullptr, nullptr, true};
         const Expr& e = *v.declaration->value;
         // `let r = roots(a, b, c)` with several results: r.lo, r.hi
-        const FunctionDecl* several = nullptr;
-        const FileScope* scope = nullptr;
-        if (e.kind == ExprKind::call && e.path.size() == 1 && find_builtin(e.path[0].name) == nullptr) {
-            const Definition* d = set_.find(*v.scope, e.path, true);
-            several = d != nullptr ? d->as<FunctionDecl>() : nullptr;
-            scope = d != nullptr ? d->scope : nullptr;
-        }
+        FoundFunction several;
+        if (e.kind == ExprKind::call && e.path.size() == 1 && find_builtin(e.path[0].name) == nullptr) several = find_function(e.path, env);
         Value value;
-        if (several != nullptr && several->results.size() > 1) {
+        if (several.function != nullptr && several.function->results.size() > 1) {
             View results;
-            value = call_function(*several, e, env, v.instance, scope, &results);
+            value = call_function(*several.function, e, env, several.instance, several.scope, &results);
             views_[view].results = std::move(results.results);
         } else {
             value = build(e, env);
@@ -378,12 +383,15 @@ Value Instantiator::build(const Expr& e, const Env& env)
         case ExprKind::path:
             if (!e.args.empty()) {  // roots(a, b, c).lo
                 View results;
-                const Definition* d = set_.find(*env.scope, e.args[0]->path);
-                const auto* f = d != nullptr ? d->as<FunctionDecl>() : nullptr;
-                if (f == nullptr) throw StatementGivenUp{};
-                call_function(*f, *e.args[0], env, kNoNode, d->scope, &results);
+                FoundFunction f = find_function(e.args[0]->path, env);
+                if (f.function == nullptr) {
+                    (void)set_.find(*env.scope, e.args[0]->path);
+                    throw StatementGivenUp{};
+                }
+                call_function(*f.function, *e.args[0], env, f.instance, f.scope, &results);
                 auto it = results.results.find(e.path.back().name);
-                if (it == results.results.end()) give_up(messages::unknown_name, e.span, e.path.back().name, fmt::format("the results of '{}'", f->name));
+                if (it == results.results.end())
+                    give_up(messages::unknown_name, e.span, e.path.back().name, fmt::format("the results of '{}'", f.function->name));
                 return it->second;
             }
             if (env.measures != nullptr && e.path.size() == 1)
@@ -563,6 +571,7 @@ Value Instantiator::call_function(const FunctionDecl& f, const Expr& e, const En
         v.path.clear();
         frame.locals[f.arguments[i].name] = std::move(v);
     }
+    if (set_.outside(f) != nullptr) return call_procedure(f, frame, e, instance, scope, results);
     Following following(*this, &f, kNoNode);
     if (following.again()) give_up(messages::circular_definition, e.span, fmt::format("function '{}' calls itself", f.name));
     constexpr std::size_t kMostCalls = 100000;

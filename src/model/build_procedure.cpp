@@ -107,6 +107,11 @@ const Instantiator::MadeProcedure& Instantiator::make_procedure_of(const Functio
 {
     auto key = std::make_pair(&f, instance);
     if (auto it = procedures_.find(key); it != procedures_.end()) return it->second;
+    if (const OutsideFunction* outside = set_.outside(f)) {
+        MadeProcedure made;
+        for (CallablePtr& c : outside->callables(instances_[instance].path)) made.callables.push_back(graph_.add_callable(std::move(c)));
+        return procedures_.emplace(key, std::move(made)).first->second;
+    }
     ProcedureWork work;
     work.text.name = f.name;
     FunctionFrame frame;

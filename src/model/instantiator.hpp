@@ -199,6 +199,12 @@ private:
     Value call_function(const FunctionDecl& f, const Expr& e, const Env& env, InstanceId instance, const FileScope* scope, View* results);
     std::uint32_t table_index(const TableDecl& table, const FileScope& scope);
     Value view_value(std::uint32_t view, const std::string& path);
+    struct FoundFunction {
+        const FunctionDecl* function = nullptr;  ///< null: there is none of that name
+        InstanceId instance = 0;
+        const FileScope* scope = nullptr;
+    };
+    FoundFunction find_function(const Path& path, const Env& env);
     Value map_unary(const Value& v, const std::function<NodeId(NodeId)>& f);
     Value map_binary(const Value& a, const Value& b, Span span, const std::function<NodeId(NodeId, NodeId)>& f);
     [[noreturn]] void give_up(const Message& message, Span span, const std::string& a = {}, const std::string& b = {}, const std::string& c = {},

@@ -1,5 +1,6 @@
 // SPDX-License-Identifier: Apache-2.0
 #include "model/library_set.hpp"
+#include "foreign/unit_component.hpp"
 
 #include <fmt/format.h>
 
@@ -353,6 +354,10 @@ void LibrarySet::use_statement(FileScope& scope, const Statement& statement)
     if (!use.file.empty()) {
         fs::path here = fs::path(scope.path).parent_path();
         std::string target = (here / use.file).lexically_normal().string();
+        if (fs::path(use.file).extension() == ".fmu") {
+            use_unit(scope, target, use.as, statement.span);
+            return;
+        }
         if (use.file.back() == '/' || !use.as.empty()) {
             std::string name = use.as.empty() ? fs::path(use.file).parent_path().filename().string() : use.as;
             if (const Package* p = load_folder(target, name, statement.span)) scope.prefixes[name] = p;
@@ -375,6 +380,61 @@ void LibrarySet::use_statement(FileScope& scope, const Statement& statement)
             diagnostics.report(messages::unknown_kind, path[1].span, "component of " + path[0].name, path[1].name);
         }
     }
+}
+
+bool LibrarySet::use_unit(FileScope& scope, const std::string& path, const std::string& name, Span from)
+{
+    bool good = !name.empty() && name[0] >= 'A' && name[0] <= 'Z';
+    if (!good) {
+        diagnostics.report(messages::unit_refused, from, path, name.empty() ? "it has no name here" : fmt::format("'{}' is no name of a component", name))
+            .mend(fmt::format("say what the component is called: use \"{}\" as Pump", fs::path(path).filename().string()));
+        return false;
+    }
+    const FileScope* unit = load_unit(path, name, from);
+    if (unit == nullptr) return false;
+    for (const Definition* d : unit->definitions) {
+        auto [known, fresh] = scope.single.emplace(d->name, d);
+        if (!fresh && known->second != d) diagnostics.report(messages::name_taken, from, d->name, "this file");
+    }
+    return true;
+}
+
+// A unit's components are texts of ours like any others; their functions ask the unit.
+const FileScope* LibrarySet::load_unit(const std::string& path, const std::string& name, Span from)
+{
+    std::error_code error;
+    std::string key = fs::weakly_canonical(path, error).string() + " as " + name;
+    if (auto known = loaded_.find(key); known != loaded_.end()) return known->second;
+    if (enclosed_) {
+        diagnostics.report(messages::unit_refused, from, path, "a recording and a store keep texts, and no units").mend("run the model from its file");
+        return nullptr;
+    }
+    std::vector<OutsideComponent> components;
+    try {
+        components = unit_components(read_foreign_unit(path, isolate_units_), name);
+    } catch (const UnitProblemFound& problem) {
+        diagnostics.report(messages::unit_refused, from, path, problem.what());
+        return nullptr;
+    } catch (const std::exception& problem) {
+        diagnostics.report(messages::unit_refused, from, path, problem.what());
+        return nullptr;
+    }
+    std::string text;
+    for (const OutsideComponent& c : components) text += c.text;
+    std::size_t errors = diagnostics.n_errors();
+    const FileScope* scope = parse(path, std::move(text), nullptr);
+    if (diagnostics.n_errors() > errors) return nullptr;
+    for (const OutsideComponent& c : components) {
+        auto made = scope->names.find(c.name);
+        const auto* component = made == scope->names.end() ? nullptr : made->second->as<ComponentDecl>();
+        if (component == nullptr) continue;
+        for (const Statement* s : component->body)
+            if (const auto* f = s->as<FunctionDecl>())
+                for (const auto& [function, outside] : c.functions)
+                    if (function == f->name) outside_[f] = outside;
+    }
+    loaded_[key] = scope;
+    return scope;
 }
 
 std::vector<std::string> LibrarySet::visible_names(const FileScope& scope)

@@ -13,6 +13,7 @@
 #include <vector>
 
 #include "base/diagnostics.hpp"
+#include "foreign/outside.hpp"
 #include "language/syntax.hpp"
 
 namespace netloop {
@@ -110,6 +111,17 @@ public:
     /// Keeps what definitions made by a program stand in.
     void keep(std::shared_ptr<const SyntaxArena> arena) { kept_arenas_.push_back(std::move(arena)); }
 
+    /// Units of FMI (`use "pump.fmu" as Pump`) that are read from now on run in processes of their own.
+    void isolate_units(bool yes) { isolate_units_ = yes; }
+    /// Makes the components of a unit's file known to a scope; `name` is that of the first. False and a message if it cannot be used.
+    bool use_unit(FileScope& scope, const std::string& path, const std::string& name, Span from);
+    /// Who works out a function that no text defines; null: its text does.
+    const OutsideFunction* outside(const FunctionDecl& function) const
+    {
+        auto found = outside_.find(&function);
+        return found == outside_.end() ? nullptr : found->second.get();
+    }
+
     const Package* package(const std::string& name);
     std::vector<std::string> package_names() const;
     /// The definition that `path` names in `scope`; with `quiet` false an unknown or ambiguous name is reported.
@@ -129,6 +141,7 @@ private:
     const FileScope* load(const std::string& path, Span from);
     bool read(const std::string& path, Span from, std::string& text);
     void use_statement(FileScope& scope, const Statement& statement);
+    const FileScope* load_unit(const std::string& path, const std::string& name, Span from);
     // --- catalogue.cpp
     void make_entries(FileScope& scope, Definition& catalogue);
     void add_entry(FileScope& scope, Definition& catalogue, const Statement* entry);
@@ -149,6 +162,8 @@ private:
     std::optional<std::map<std::string, std::string>> enclosed_;  ///< by name: the only files
     std::vector<std::string> loading_;
     std::unordered_map<const Definition*, std::unique_ptr<ComponentInfo>> infos_;
+    std::map<const FunctionDecl*, std::shared_ptr<const OutsideFunction>> outside_;
+    bool isolate_units_ = false;
     std::mutex at_work_;
 };
 

@@ -7,6 +7,7 @@
 #include <memory>
 #include <optional>
 
+#include "foreign/unit_session.hpp"
 #include "solve/delays.hpp"
 #include "solve/state_selection.hpp"
 #include "solve/stopwatch.hpp"
@@ -113,10 +114,18 @@ public:
     /// only guessed by the integrator's polynomial; set by the run.
     std::function<bool(double t, std::vector<double>& z, std::vector<double>& rates)> solve_rest;
 
+    /// The foreign units of this run; null: the system has none.
+    UnitSession* units() const { return units_.get(); }
+
     TimeShares shares;
 
 private:
-    void run(const Program& p) { execute(p, evaluator_, memory_, registers_); }
+    void run(const Program& p)
+    {
+        if (units_ == nullptr) return execute(p, evaluator_, memory_, registers_);
+        UnitSessionScope scope(units_.get());
+        execute(p, evaluator_, memory_, registers_);
+    }
 
     bool residual(double sign, double* f);
     void follow_delays(double t);
@@ -127,6 +136,7 @@ private:
     std::size_t memory_version_ = 1, watched_version_ = 0;  ///< changes whenever a memory is set or another system is taken up
     std::vector<char> watched_;
     std::unique_ptr<Delays> delays_;
+    std::unique_ptr<UnitSession> units_;
     Evaluator evaluator_;
     Gathering residuals_;  ///< where the results of the residuals' program lie
     std::optional<StateSelection> selection_;

@@ -109,6 +109,7 @@ std::string fault_text(const FlatModel& flat, NodeId id, double a, double b)
         case Op::cosh:
             return fmt::format("overflow: {}({}) is {}({:.6g})", op_name(n.op), text(n.a), op_name(n.op), a);
         case Op::call:
+            if (std::string said = flat.graph.callable(n.a).failure(); !said.empty()) return said;
             return fmt::format("{}({}, ...) gives no number{}", flat.graph.callable(n.a).name(), text(flat.graph.arguments(id)[0]),
                                flat.graph.callable(n.a).has_loops() ? "; loops of more than a million turns are given up" : "");
         case Op::lookup:
@@ -124,6 +125,7 @@ std::string fault_text(const FlatModel& flat, NodeId id, double a, double b)
 std::string describe_not_finite(const Evaluation& evaluation, const SourceSet& sources, double time, const double* z, const double* rates)
 {
     const CompiledModel& model = evaluation.model();
+    UnitSessionScope units(evaluation.units());
     const ReducedSystem& reduced = model.form.reduced;
     const Graph& g = reduced.system.graph();
     std::map<std::pair<std::uint32_t, std::uint32_t>, double> known;

@@ -1,0 +1,416 @@
+// SPDX-License-Identifier: Apache-2.0
+#include "foreign/unit_component.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <filesystem>
+#include <map>
+#include <mutex>
+#include <set>
+
+#include "foreign/unit_session.hpp"
+
+namespace netloop {
+namespace {
+
+using Variable = ForeignVariable;
+
+// All parts of one component, by their path: what their runs share.
+class Parts {
+public:
+    Parts(std::shared_ptr<const ForeignUnit> unit, UnitKind kind) : unit_(std::move(unit)), kind_(kind) {}
+    std::shared_ptr<const UnitPart> operator()(const std::string& path)
+    {
+        std::lock_guard<std::mutex> lock(mutex_);
+        std::weak_ptr<const UnitPart>& known = parts_[path];
+        std::shared_ptr<const UnitPart> part = known.lock();
+        if (part == nullptr) known = part = std::make_shared<const UnitPart>(unit_, kind_, path);
+        std::erase_if(parts_, [](const auto& p) { return p.second.expired(); });
+        return part;
+    }
+
+private:
+    std::shared_ptr<const ForeignUnit> unit_;
+    UnitKind kind_;
+    std::mutex mutex_;
+    std::map<std::string, std::weak_ptr<const UnitPart>> parts_;
+};
+
+// Names of a unit may hold anything ("der(x)", "valve.in[2]"); ours are letters, digits and strokes.
+class Names {
+public:
+    std::string operator()(const std::string& foreign)
+    {
+        static const std::set<std::string> kReserved{"component", "system", "part", "port", "joint", "param", "option", "const", "let",   "var",      "memory",
+                                                     "init",      "guess",  "if",   "then", "else",  "for",   "in",     "when",  "every", "function", "return",
+                                                     "while",     "and",    "or",   "not",  "is",    "true",  "false",  "time",  "pi",    "input",    "output"};
+        std::string name;
+        for (char c : foreign) {
+            bool plain = (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9');
+            if (plain)
+                name += c;
+            else if (!name.empty() && name.back() != '_')
+                name += '_';
+        }
+        while (!name.empty() && name.back() == '_') name.pop_back();
+        if (name.empty() || (name[0] >= '0' && name[0] <= '9')) name = "v" + name;
+        if (kReserved.contains(name)) name += "_";
+        std::string fresh = name;
+        for (int k = 2; !taken_.insert(fresh).second; ++k) fresh = fmt::format("{}_{}", name, k);
+        return fresh;
+    }
+
+private:
+    std::set<std::string> taken_{"step", "extrapolated"};
+};
+
+std::string one_line(std::string text)
+{
+    for (char& c : text)
+        if (static_cast<unsigned char>(c) < ' ') c = ' ';
+    constexpr std::size_t kMost = 300;
+    return text.size() > kMost ? text.substr(0, kMost) + " ..." : text;
+}
+
+class Writer {
+public:
+    Writer(const ForeignUnit& unit, UnitKind kind, const std::string& name) : unit_(unit), d_(*unit.description), plan_(d_, kind), kind_(kind), name_(name) {}
+
+    std::string text()
+    {
+        head();
+        for (std::size_t v : plan_.params) declare_param(d_.variables[v]);
+        for (std::size_t v : plan_.inputs) declare_signal(v, "input");
+        for (std::size_t v : plan_.discrete_inputs) declare_signal(v, "input");
+        for (std::size_t v : plan_.states) state_names_.push_back(names_(d_.variables[v].name));
+        std::vector<std::size_t> shown;  // outputs that are no state
+        for (std::size_t v : plan_.outputs)
+            if (std::find(plan_.states.begin(), plan_.states.end(), v) == plan_.states.end()) declare_signal(v, "output");
+        for (std::size_t v : plan_.discrete_outputs) declare_signal(v, "output");
+        if (plan_.n_params > 0)
+            out_ += fmt::format("    param _set : 1 = _values({})\n", list(params_));
+        else
+            out_ += "    const _set : 1 = 0\n";
+        out_ += "    memory _stage : 1 = 0\n";
+        if (kind_ == UnitKind::exchange)
+            exchange();
+        else
+            cosimulation();
+        return out_ + "}\n";
+    }
+
+private:
+    void head()
+    {
+        std::string title = d_.text.empty() ? d_.model_name : d_.text;
+        out_ = fmt::format("## {}\n##\n## A unit of FMI {}.0 from {}, by {}.", one_line(title), d_.version,
+                           one_line(std::filesystem::path(unit_.file).filename().string()), kind_ == UnitKind::exchange ? "model exchange" : "co-simulation");
+        if (!d_.tool.empty()) out_ += fmt::format(" Its maker: {}.", one_line(d_.tool));
+        if (kind_ == UnitKind::exchange)
+            out_ +=
+                fmt::format(" Its {} states are integrated with those of the system, its {} event indicators are watched.", plan_.n_states, plan_.n_indicators);
+        else
+            out_ += " It is asked every `step`, with the inputs of the moment before; its outputs hold in between.";
+        if (!d_.left_out.empty()) {
+            std::string all;
+            for (const std::string& l : d_.left_out) all += (all.empty() ? "" : ", ") + l;
+            out_ += " Left as the unit has them: " + one_line(all) + ".";
+        }
+        out_ += fmt::format("\ncomponent {} {{\n", name_);
+    }
+    std::string unit_text(const Variable& v) const { return v.unit.text.empty() ? "1" : v.unit.text; }
+    std::string number(const Variable& v, double si) const
+    {
+        double shown = is_float(v.type) ? v.unit.from_si(si) : si;
+        // what rounding has made of a short number of its own unit
+        std::string text = fmt::format("{:.15g}", shown);
+        return fmt::format("{}{}", text, unit_text(v) == "1" ? "" : " " + unit_text(v));
+    }
+    std::string doc(const Variable& v, const std::string& ours) const
+    {
+        std::string text = one_line(v.text);
+        if (!v.items.empty()) {
+            text += text.empty() ? "" : "; ";
+            for (std::size_t k = 0; k < v.items.size(); ++k) text += (k == 0 ? "" : ", ") + one_line(v.items[k]);
+        }
+        if (!v.foreign_unit.empty()) text += fmt::format("{}in '{}' there", text.empty() ? "" : "; ", one_line(v.foreign_unit));
+        if (v.name != ours) text += fmt::format("{}called '{}' there", text.empty() ? "" : "; ", one_line(v.name));
+        return text.empty() ? "" : "    ## " + text;
+    }
+    static void elements(const std::string& name, const Variable& v, std::vector<std::string>& to)
+    {
+        for (std::size_t k = 0; k < v.n_elements; ++k) to.push_back(v.is_array ? fmt::format("{}[{}]", name, k + 1) : name);
+    }
+    std::string size(const Variable& v) const { return v.is_array ? fmt::format("[{}]", v.n_elements) : ""; }
+
+    void declare_param(const Variable& v)
+    {
+        if (v.is_array && v.n_elements == 0) return;
+        std::string ours = names_(v.name), value;
+        bool truth = v.type == ForeignType::boolean && !v.is_array;
+        if (truth) {
+            value = v.start[0] != 0 ? "true" : "false";
+        } else {
+            for (double s : v.start) value += (value.empty() ? "" : ", ") + number(v, s);
+            if (v.is_array) value = "[" + value + "]";
+        }
+        std::string range;
+        if (is_float(v.type) && std::isfinite(v.low) && std::isfinite(v.high) && v.low < v.high)
+            range = fmt::format(" in {} .. {}", number(v, v.low), number(v, v.high));
+        out_ += fmt::format("    param {}{} : {} = {}{}{}\n", ours, size(v),
+                            truth              ? "bool"
+                            : is_float(v.type) ? unit_text(v)
+                                               : "1",
+                            value, range, doc(v, ours));
+        std::vector<std::string> each;
+        elements(ours, v, each);
+        for (std::string& e : each) params_.push_back(truth ? fmt::format("if {} then 1 else 0", e) : e);
+    }
+    void declare_signal(std::size_t index, const char* word)
+    {
+        const Variable& v = d_.variables[index];
+        std::string ours = names_(v.name);
+        bool truth = v.type == ForeignType::boolean, input = word[0] == 'i';
+        std::string start;
+        if (input && !v.start.empty()) {
+            if (v.is_array) {
+                for (double s : v.start) start += (start.empty() ? "" : ", ") + (truth ? (s != 0 ? "true" : "false") : number(v, s));
+                start = " = [" + start + "]";
+            } else {
+                start = truth ? (v.start[0] != 0 ? " = true" : " = false") : " = " + number(v, v.start[0]);
+            }
+        }
+        out_ += fmt::format("    {} {}{} : {}{}{}\n", word, ours, size(v), truth ? "bool" : is_float(v.type) ? unit_text(v) : "1", start, doc(v, ours));
+        std::vector<std::string> each;
+        elements(ours, v, each);
+        bool continuous = is_float(v.type) && v.variability == Variable::Variability::continuous;
+        if (input) {
+            for (const std::string& e : each) (continuous ? inputs_ : discrete_inputs_).push_back(truth ? fmt::format("if {} then 1 else 0", e) : e);
+        } else {
+            output_names_[index] = each;
+        }
+    }
+    std::string list(const std::vector<std::string>& of) const { return fmt::format("{}", fmt::join(of, ", ")); }
+    static std::vector<std::string> numbered(const char* word, std::size_t n)
+    {
+        std::vector<std::string> names;
+        for (std::size_t k = 1; k <= n; ++k) names.push_back(fmt::format("{}_{}", word, k));
+        return names;
+    }
+    static std::vector<std::string> joined(std::initializer_list<std::vector<std::string>> lists)
+    {
+        std::vector<std::string> all;
+        for (const auto& l : lists) all.insert(all.end(), l.begin(), l.end());
+        return all;
+    }
+    void function(const std::string& name, const std::vector<std::string>& arguments, const std::vector<std::string>& results)
+    {
+        if (results.size() == 1)
+            out_ += fmt::format("    function {}({}) -> {} {{ return 0 {} }}\n", name, list(arguments), results[0], results[0] == "1" ? "" : results[0]);
+        else
+            out_ += fmt::format("    function {}({}) -> ({}) {{ }}\n", name, list(arguments), list(results));
+    }
+    // Results with the unit of measure of each.
+    std::vector<std::string> of_variables(const char* word, const std::vector<std::size_t>& which, bool rate) const
+    {
+        std::vector<std::string> results;
+        for (std::size_t index : which) {
+            const Variable& v = d_.variables[index];
+            Unit unit = is_float(v.type) ? v.unit : Unit{};
+            std::string text = rate ? unit.rate().text : unit.has_offset ? unit.difference().text : unit.text;
+            for (std::size_t k = 0; k < v.n_elements; ++k) results.push_back(fmt::format("{}_{} : {}", word, results.size() + 1, text.empty() ? "1" : text));
+        }
+        return results;
+    }
+    // Outputs from a function's results `word`_k.
+    void give_outputs(const std::vector<std::size_t>& which, const char* from, const char* word)
+    {
+        std::size_t k = 0;
+        for (std::size_t index : which) {
+            const Variable& v = d_.variables[index];
+            auto named = output_names_.find(index);
+            for (std::size_t e = 0; e < v.n_elements; ++e) {
+                ++k;
+                if (named == output_names_.end()) continue;
+                std::string value = fmt::format("{}.{}_{}", from, word, k);
+                out_ += fmt::format("    {} = {}\n", named->second[e], v.type == ForeignType::boolean ? value + " > 0.5" : value);
+            }
+        }
+    }
+
+    // All that a start, an event or a step leaves.
+    std::vector<std::string> results_of(std::vector<std::string> first) const
+    {
+        return joined({std::move(first), of_variables("state", plan_.states, false), of_variables("output", plan_.outputs, false),
+                       of_variables("discrete", plan_.discrete_outputs, false)});
+    }
+    // Outputs that change at moments only: memories, which the blocks of the moments set.
+    void hold_outputs(const std::vector<std::size_t>& which, const char* word, bool lines = false)
+    {
+        std::size_t k = 0;
+        for (std::size_t index : which) {
+            const Variable& v = d_.variables[index];
+            std::string unit = is_float(v.type) ? (v.unit.has_offset ? v.unit.difference().text : unit_text(v)) : "1";
+            for (std::size_t e = 0; e < v.n_elements; ++e) {
+                ++k;
+                std::string memory = fmt::format("_{}_{}", word, k), value = memory;
+                out_ += fmt::format("    memory {} : {} = _s.{}_{}\n", memory, unit, word, k);
+                if (lines) {
+                    out_ += fmt::format("    memory {}_before : {} = _s.{}_{}\n", memory, unit, word, k);
+                    remember_ += fmt::format("        {0}_before := {0}\n", memory);
+                }
+                remember_ += fmt::format("        {} := {}.{}_{}\n", memory, after_, word, k);
+                if (v.type == ForeignType::boolean) value += " > 0.5";
+                const std::string& name = output_names_.at(index)[e];
+                if (lines)
+                    out_ += fmt::format("    if extrapolated {{ {0} = {1} + (time - _at) / step * ({1} - {1}_before) }} else {{ {0} = {1} }}\n", name, memory);
+                else
+                    out_ += fmt::format("    {} = {}\n", name, value);
+            }
+        }
+    }
+
+    void exchange()
+    {
+        // states, with the start that the unit gives them
+        std::vector<std::string> states;
+        for (std::size_t k = 0; k < plan_.states.size(); ++k) {
+            const Variable& v = d_.variables[plan_.states[k]];
+            out_ += fmt::format("    {} {}{} : {}{} usual {}{}\n", is_output(plan_.states[k]) ? "output" : "var", state_names_[k], size(v), unit_text(v), "",
+                                usual(v), doc(v, state_names_[k]));
+            std::size_t first = states.size();
+            elements(state_names_[k], v, states);
+            for (std::size_t e = first; e < states.size(); ++e) starts_ += fmt::format("    init {} = _s.state_{}\n", states[e], e + 1);
+        }
+        std::vector<std::string> begin_with{"_set", "_stage", "time"};
+        function_values();
+        function("_start", joined({{"set", "stage", "t"}, numbered("u", plan_.n_inputs), numbered("d", plan_.n_discrete_inputs)}), results_of({"spare"}));
+        function("_look", joined({{"set", "stage", "t"}, numbered("x", plan_.n_states), numbered("u", plan_.n_inputs)}),
+                 joined({{"spare"},
+                         of_variables("rate", plan_.states, true),
+                         of_variables("output", plan_.outputs, false),
+                         numbered("indicator", plan_.n_indicators)}));
+        auto at_events = joined({{"set", "stage", "t"}, numbered("x", plan_.n_states), numbered("u", plan_.n_inputs), numbered("d", plan_.n_discrete_inputs)});
+        function("_after", at_events, results_of({"moved", "next : s", "ended"}));
+        if (d_.wants_completed_steps) function("_asks", {"set", "stage", "t", "spare"}, {"1"});
+        out_ += fmt::format("    let _s = _start({})\n", list(joined({begin_with, inputs_, discrete_inputs_})));
+        out_ += starts_;
+        out_ += fmt::format("    let _l = _look({})\n", list(joined({begin_with, states, inputs_})));
+        for (std::size_t k = 0; k < states.size(); ++k) out_ += fmt::format("    {}' = _l.rate_{}\n", states[k], k + 1);
+        give_outputs(plan_.outputs, "_l", "output");
+        after_ = fmt::format("_after({})", list(joined({begin_with, states, inputs_, discrete_inputs_})));
+        hold_outputs(plan_.discrete_outputs, "discrete");
+        // events: each crossing asks for one, and so do the time that the unit names, an input that jumps, and a step that it asks about
+        out_ += "    memory _next : s = 1e300 s\n    memory _seen : 1 = 0\n    memory _timed : 1 = 0\n";
+        std::string asked = "_timed";
+        auto ask = [&](const std::string& memory, const std::string& condition) {
+            out_ += fmt::format("    memory {0} : 1 = 0\n    when {1} {{ {0} := {0} + 1 }}\n", memory, condition);
+            asked += " + " + memory;
+        };
+        for (std::size_t k = 1; k <= plan_.n_indicators; ++k) {
+            out_ += fmt::format("    let _over_{0} : bool = _l.indicator_{0} > 0\n", k);
+            ask(fmt::format("_up_{}", k), fmt::format("_over_{}", k));
+            ask(fmt::format("_down_{}", k), fmt::format("not _over_{}", k));
+        }
+        if (d_.wants_completed_steps) ask("_stepped", "_asks(_set, _stage, time, 0) > 0.5");
+        std::size_t k = 0;
+        for (const std::string& input : discrete_inputs_) {
+            ++k;
+            // whatever it jumps to: another value than at the last event
+            out_ += fmt::format("    memory _was_{} : 1 = 0\n", k);
+            ask(fmt::format("_changed_{}", k), fmt::format("abs(({}) - _was_{}) > 1e-9", input, k));
+            remember_ += fmt::format("        _was_{} := {}\n", k, input);
+        }
+        out_ += "    when time >= _next { _timed := _timed + 1 }\n";
+        out_ += fmt::format("    let _asked : 1 = {}\n", asked);
+        std::string moves;
+        for (std::size_t m = 0; m < states.size(); ++m) moves += fmt::format("            {} := {}.state_{}\n", states[m], after_, m + 1);
+        out_ += "    when _asked > _seen {\n        _seen := _asked\n        _stage := _stage + 1\n    }\n";
+        go_through(fmt::format("        _next := {}.next\n", after_) + remember_ +
+                   (moves.empty() ? "" : fmt::format("        if {}.moved > 0.5 {{\n{}        }}\n", after_, moves)));
+    }
+    // The block that brings the unit into the stage that another block has named.
+    void go_through(const std::string& body)
+    {
+        out_ += "    memory _done : 1 = 0\n    when start { _stage := 1 }\n";
+        out_ += fmt::format("    when _stage > _done {{\n        _done := _stage\n{}        if {}.ended > 0.5 {{ stop \"the unit ends the run\" }}\n    }}\n",
+                            body, after_);
+    }
+
+    void cosimulation()
+    {
+        constexpr double kParts = 1000;  // of the experiment that it proposes, where it proposes no step
+        double step = d_.step ? *d_.step : d_.stop && *d_.stop > d_.start ? (*d_.stop - d_.start) / kParts : 0.01;
+        out_ += fmt::format("    param step : s = {:.15g} s    ## from one exchange of values to the next{}\n", step,
+                            d_.variable_steps ? "" : "; the unit may allow only multiples of its own");
+        out_ += "    option extrapolated = false    ## whether outputs go on along a line between two steps, instead of being held\n";
+        function_values();
+        auto at_events = joined({{"set", "stage", "t"}, numbered("u", plan_.n_inputs), numbered("d", plan_.n_discrete_inputs)});
+        function("_start", at_events, results_of({"spare"}));
+        function("_after", at_events, results_of({"moved", "next : s", "ended"}));
+        out_ += fmt::format("    let _s = _start({})\n    memory _at : s = 0 s\n", list(joined({{"_set", "_stage", "time"}, inputs_, discrete_inputs_})));
+        after_ = fmt::format("_after({})", list(joined({{"_set", "_stage", "time"}, inputs_, discrete_inputs_})));
+        hold_outputs(plan_.outputs, "output", true);
+        hold_outputs(plan_.discrete_outputs, "discrete");
+        out_ += "    every step from step { _stage := _stage + 1 }\n";
+        go_through(remember_ + "        _at := time\n");
+    }
+    void function_values()
+    {
+        if (plan_.n_params > 0) function("_values", numbered("p", plan_.n_params), {"1"});
+    }
+    bool is_output(std::size_t index) const { return std::find(plan_.outputs.begin(), plan_.outputs.end(), index) != plan_.outputs.end(); }
+    std::string usual(const Variable& v) const
+    {
+        Unit unit = v.unit.has_offset ? v.unit.difference() : v.unit;
+        return fmt::format("{:.6g}{}", v.nominal / unit.scale, unit.text == "1" || unit.text.empty() ? "" : " " + unit.text);
+    }
+
+    const ForeignUnit& unit_;
+    const ForeignDescription& d_;
+    UnitPlan plan_;
+    UnitKind kind_;
+    std::string name_, out_, starts_, remember_, after_;
+    Names names_;
+    std::vector<std::string> params_, inputs_, discrete_inputs_, state_names_;
+    std::map<std::size_t, std::vector<std::string>> output_names_;
+};
+
+OutsideComponent component_of(const std::shared_ptr<const ForeignUnit>& unit, UnitKind kind, const std::string& name)
+{
+    // told now rather than at the first step
+    const ForeignDescription& d = *unit->description;
+    (void)unit->folder->binary(d.version, kind == UnitKind::exchange ? d.exchange_name : d.cosimulation_name);
+    OutsideComponent c;
+    c.name = name;
+    c.text = Writer(*unit, kind, name).text();
+    auto parts = std::make_shared<Parts>(unit, kind);
+    PartOf part_of = [parts](const std::string& path) { return (*parts)(path); };
+    for (const char* f : {"_values", "_start", "_look", "_after", "_asks"}) c.functions.emplace_back(f, unit_function(f, part_of));
+    return c;
+}
+
+}  // namespace
+
+std::shared_ptr<const ForeignUnit> read_foreign_unit(const std::string& file, bool isolated)
+{
+    auto unit = std::make_shared<ForeignUnit>();
+    unit->file = file;
+    unit->folder = std::make_shared<const UnitFolder>(file);
+    unit->description = std::make_shared<const ForeignDescription>(read_foreign_description(unit->folder->description()));
+    unit->isolated = isolated;
+    if (unit->description->needs_tool) throw UnitProblemFound("it only works together with the program that made it");
+    return unit;
+}
+
+std::vector<OutsideComponent> unit_components(std::shared_ptr<const ForeignUnit> unit, const std::string& name)
+{
+    const ForeignDescription& d = *unit->description;
+    std::vector<OutsideComponent> all;
+    if (d.is_exchange()) all.push_back(component_of(unit, UnitKind::exchange, name));
+    if (d.is_cosimulation()) all.push_back(component_of(unit, UnitKind::cosimulation, d.is_exchange() ? "Sampled" + name : name));
+    return all;
+}
+
+}  // namespace netloop
