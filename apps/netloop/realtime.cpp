@@ -98,10 +98,15 @@ int run_export(const Export& o)
     auto prepare = [&](netloop::Run& run) {
         for (const auto& [path, si] : begin) run.set(system.input(path), si);
     };
-    if (o.as == "fmi2") {
+    if (o.as != "c") {
         if (o.single || o.check) throw netloop::UsageError("--float and --check go with --as c");
-        netloop::ExportFmuReport made = netloop::export_fmu(
-            system, {.options = o.step.made(), .name = o.name, .inputs = o.inputs, .outputs = o.outputs, .file = o.out, .prepare = prepare});
+        netloop::ExportFmuReport made = netloop::export_fmu(system, {.options = o.step.made(),
+                                                                     .name = o.name,
+                                                                     .inputs = o.inputs,
+                                                                     .outputs = o.outputs,
+                                                                     .file = o.out,
+                                                                     .version = o.as == "fmi3" ? 3 : 2,
+                                                                     .prepare = prepare});
         show("{}\n{}: {} variables, {} states, {} event indicators; {}co-simulation in steps of {}; {}\n", made.file, made.name, made.variables, made.states,
              made.indicators, made.model_exchange ? "model exchange and " : "", o.step.step, made.binary ? "sources and binary" : "sources");
         for (const std::string& note : made.notes) tell("note: {}\n", note);
@@ -149,11 +154,12 @@ Command add_export(CLI::App& program)
     auto o = std::make_shared<Export>();
     CLI::App* app = program.add_subcommand("export", "Write a machine as C that needs nothing of Net Loop, or as a unit of the open standard FMI");
     add_point_options(*app, o->point);
-    app->add_option("--as", o->as, "c: C99 source (the default); fmi2: a unit of the open standard FMI 2.0")->check(CLI::IsMember({"c", "fmi2"}));
+    app->add_option("--as", o->as, "c: C99 source (the default); fmi2, fmi3: a unit of the open standard FMI 2.0 or 3.0")
+        ->check(CLI::IsMember({"c", "fmi2", "fmi3"}));
     add_step_options(*app, o->step);
     app->add_option("--input", o->inputs, "an input of the system, or of a part, which is then given from outside")->allow_extra_args(false);
     app->add_option("--output", o->outputs, "a quantity that is asked of the machine")->allow_extra_args(false)->required();
-    app->add_option("--out", o->out, "the folder to write to; of fmi2 the file, NAME.fmu")->required();
+    app->add_option("--out", o->out, "the folder to write to; of a unit the file, NAME.fmu")->required();
     app->add_option("--name", o->name, "in front of all names in C (default: the system's name)");
     app->add_flag("--float", o->single, "numbers in single precision");
     app->add_flag("--check", o->check, "compile it with this machine's C compiler (CC, else cc), run it, and compare with the run here");

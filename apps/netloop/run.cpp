@@ -15,7 +15,7 @@ struct Options {
     std::string file, scenario, system, out, stop, time_limit, output_every, integrator, evaluator, step;
     std::vector<std::string> set, keep;
     std::optional<double> tolerance;
-    bool json = false, quiet = false, events = false, verify = false;
+    bool json = false, quiet = false, events = false, verify = false, isolated = false;
 };
 
 // On a terminal, after the first second: one line that is drawn over itself.
@@ -73,6 +73,7 @@ void print_summary(const netloop::RunSummary& s, const netloop::CompiledSystem& 
 int run_run(const Options& o)
 {
     netloop::Library library = netloop::Library::standard();
+    library.isolate_units(o.isolated);
     library.load_file(o.file);
     netloop::CompileRequest request;
     request.system = o.system;
@@ -161,6 +162,7 @@ Command add_run(CLI::App& program)
     app->add_flag("--events", o->events,
                   "print what happened (conditions that turned, transitions taken, blocks run): how often, when, where, and the steps and time lost to it");
     app->add_flag("--verify", o->verify, "hold every row against the equations as written; exit code 1 if one does not fit");
+    app->add_flag("--isolated", o->isolated, "units of FMI run in processes of their own: a crash there is a message here");
     app->add_flag("--json", o->json, "print the summary for programs");
     app->add_flag("--quiet", o->quiet, "print errors only");
     app->footer("Example:  netloop run examples/bascule/bridge.loop --out bridge.h5 --set relief.cracking=\"160 bar\"");

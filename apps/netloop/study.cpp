@@ -20,7 +20,7 @@ struct Options {
     std::string file, name, store, limit, recordings, on, report;
     std::vector<std::string> set, sbatch;
     unsigned jobs = 0, workers = 2;
-    bool resume = false, plan = false, json = false, quiet = false, only_register = false;
+    bool resume = false, plan = false, json = false, quiet = false, only_register = false, isolated = false;
     std::string study;  ///< of `work`
 };
 
@@ -127,6 +127,7 @@ int finish(netloop::Store& store, const netloop::StudySummary& summary, const Op
 int run_study(const Options& o)
 {
     netloop::Library library = netloop::Library::standard();
+    library.isolate_units(o.isolated);
     library.load_file(o.file);
     netloop::Study study(library, o.name, split_settings(o.set));
     if (o.plan) {
@@ -195,6 +196,7 @@ Command add_study(CLI::App& program)
     app->add_option("--sbatch", o->sbatch, "with --on slurm: an option for sbatch, such as --sbatch=--partition=long")->allow_extra_args(false);
     app->add_flag("--register", o->only_register, "put the study into the store for workers, and run nothing here");
     app->add_option("--report", o->report, "write a page with charts to this .html file when it is done");
+    app->add_flag("--isolated", o->isolated, "units of FMI run in processes of their own: a crash there is a message here");
     app->add_flag("--json", o->json, "print the summary for programs");
     app->add_flag("--quiet", o->quiet, "print one line");
     app->footer(

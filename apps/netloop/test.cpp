@@ -22,7 +22,7 @@ struct Options {
     std::vector<std::string> paths;
     std::string junit, only;
     unsigned jobs = 0;
-    bool quiet = false;
+    bool quiet = false, isolated = false;
 };
 
 struct Case {
@@ -53,11 +53,12 @@ std::vector<std::string> files_of(const std::vector<std::string>& paths)
 }
 
 // The scenarios that a file itself holds; one that cannot be read is a case of its own, which fails.
-std::vector<Case> cases_of(const std::string& file)
+std::vector<Case> cases_of(const std::string& file, bool isolated)
 {
     std::vector<Case> cases;
     try {
         netloop::Library library = netloop::Library::standard();
+        library.isolate_units(isolated);
         library.load_file(file);
         for (const auto& e : library.list())
             if (e.kind == "scenario" && fs::equivalent(e.file, file)) cases.push_back({file, e.name, 0, {}, {}});
@@ -67,12 +68,13 @@ std::vector<Case> cases_of(const std::string& file)
     return cases;
 }
 
-void run_case(Case& c)
+void run_case(Case& c, bool isolated)
 {
     auto begin = std::chrono::steady_clock::now();
     netloop::InterruptScope scope(&interrupted());  // in a thread of its own
     try {
         netloop::Library library = netloop::Library::standard();
+        library.isolate_units(isolated);
         library.load_file(c.file);
         netloop::CompileRequest request;
         request.scenario = c.scenario;
@@ -129,12 +131,12 @@ int run_test(const Options& o)
 {
     std::vector<Case> cases;
     for (const std::string& file : files_of(o.paths))
-        for (Case& c : cases_of(file))
+        for (Case& c : cases_of(file, o.isolated))
             if (o.only.empty() || c.scenario.find(o.only) != std::string::npos || c.file.find(o.only) != std::string::npos) cases.push_back(std::move(c));
     if (cases.empty()) throw netloop::UsageError("there is no scenario to run; a scenario begins: scenario name of System { stop at 10 s }");
     std::mutex printing;
     netloop::parallel_for(cases.size(), o.jobs, [&](std::size_t i) {
-        if (cases[i].error.empty()) run_case(cases[i]);
+        if (cases[i].error.empty()) run_case(cases[i], o.isolated);
         if (o.quiet && cases[i].good()) return;
         std::lock_guard lock(printing);
         show("{}", lines_of(cases[i]));
@@ -157,6 +159,7 @@ Command add_test(CLI::App& program)
     app->add_option("--only", o->only, "only scenarios with this in their name or file");
     app->add_option("--junit", o->junit, "write the results to this file as JUnit XML");
     app->add_option("--jobs", o->jobs, "how many at once (default: as many as the machine has processors)");
+    app->add_flag("--isolated", o->isolated, "units of FMI run in processes of their own: a crash there is a message here");
     app->add_flag("--quiet", o->quiet, "print only what fails, and the sum");
     app->footer("Example:  netloop test examples/bascule --junit results.xml");
     return {app, [o] { return run_test(*o); }};

@@ -167,6 +167,7 @@ struct ExportFmuRequest {
     std::vector<std::string> inputs{};    ///< paths; empty: all inputs of the system
     std::vector<std::string> outputs{};   ///< paths, or patterns such as pump.*; at least one
     std::string file{};                   ///< .fmu
+    int version = 2;                      ///< of the standard: 2 (2.0.4) or 3 (3.0)
     std::function<void(Run&)> prepare{};  ///< values of params and inputs that are exported as they are
 };
 

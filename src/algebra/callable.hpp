@@ -27,6 +27,12 @@ public:
     virtual const ProcedureCode* code() const { return nullptr; }
     /// Whether its values come from something that is kept for each run (a foreign unit): then it stands nowhere but in a run of this program.
     virtual bool has_state() const { return false; }
+    /// Whether a small change of this argument means anything; not of one that stands for something else, such as the number of a set of values.
+    virtual bool is_quantity(std::size_t argument) const
+    {
+        (void)argument;
+        return true;
+    }
     /// Why it gave no number, in words; empty: it does not know.
     virtual std::string failure() const { return {}; }
     /// Whether the derivative exists everywhere (a linear table has none at its points).

@@ -95,6 +95,17 @@ void Library::load_text(const std::string& name, const std::string& text)
     load_guarded(*set_, text.size(), [&] { set_->load_text(name, text); });
 }
 
+void Library::load_fmu(const std::string& path, const std::string& name)
+{
+    load_guarded(*set_, 0, [&] { set_->use_unit(*set_->program_scope(), path, name, {}); });
+}
+
+void Library::isolate_units(bool yes)
+{
+    LibraryWork work(*set_);
+    set_->isolate_units(yes);
+}
+
 void Library::load_recorded(const std::vector<ModelText>& texts)
 {
     namespace fs = std::filesystem;

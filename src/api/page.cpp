@@ -131,6 +131,11 @@ private:
         PageSection& parts = section("parts");
         for (const BodyItem& i : info_->items)
             if (i.statement->as<PartDecl>() != nullptr || i.statement->as<SlotDecl>() != nullptr) parts.equations.push_back({source(i), ""});
+        // a unit from elsewhere: how it is asked is nobody's model
+        bool outside = false;
+        for (const BodyItem& i : info_->items)
+            if (const auto* f = i.statement->as<FunctionDecl>()) outside = outside || set_.outside(*f) != nullptr;
+        if (outside) return;
         functions(section("functions"));
         PageSection& equations = section("equations");
         for (const BodyItem& i : info_->items) equation(i, equations);

@@ -138,6 +138,7 @@ public:
     {
         FixedPlan& p = *plan_;
         std::vector<std::string> hinders = hindrances(e_, sources_);
+        if (e_.units() != nullptr) hinders.emplace_back("a part of it is a unit from elsewhere, which says nothing of how long it takes");
         if (!hinders.empty())
             throw NumericFailure("fixed-step", fmt::format("this model cannot go on in fixed steps of bounded work\n      {}", fmt::join(hinders, "\n      ")));
         if (!(p.request.step > 0) || !std::isfinite(p.request.step))

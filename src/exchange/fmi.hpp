@@ -1,6 +1,6 @@
 // SPDX-License-Identifier: Apache-2.0
-// Machines as units of the open standard FMI (Functional Mock-up Interface 2.0.4 of the Modelica Association): the description and the functions, written from
-// the standard's text. The machine inside is that of c_machine.hpp.
+// Machines as units of the open standard FMI (Functional Mock-up Interface 2.0.4 and 3.0.1 of the Modelica Association): the description and the functions,
+// written from the standard's text. The machine inside is that of c_machine.hpp.
 #pragma once
 
 #include <string>
@@ -33,6 +33,7 @@ struct UnitDescription {
     std::vector<UnitVariable> variables;
     std::vector<std::size_t> outputs, rates;  ///< numbers from 1
     std::size_t n_indicators = 0;
+    std::uint32_t first_free = 0;  ///< the first reference that no variable has
     double step = 0, stop = 0, tolerance = 1e-6;
     bool model_exchange = true;  ///< a past that is kept for delays cannot be handed to somebody else's integrator
 };
@@ -45,5 +46,17 @@ std::string fmi2_description(const UnitDescription& unit, const std::vector<std:
 
 /// The C of the standard's functions around the machine NAME.h.
 std::string fmi2_source(const UnitDescription& unit, const FixedPlan& plan);
+
+/// The same by FMI 3.0. Event indicators and the time have references of their own there, behind all others.
+std::string fmi3_description(const UnitDescription& unit);
+/// sources/buildDescription.xml of 3.0.
+std::string fmi3_build_description(const UnitDescription& unit, const std::vector<std::string>& sources);
+/// The functions of 3.0 around those of 2.0, which are static in it: one body, two interfaces.
+std::string fmi3_source(const UnitDescription& unit, const FixedPlan& plan);
+
+/// The name of a variable's unit of measure, and of the one it is shown in (empty: the same); both empty for a plain number.
+std::pair<std::string, std::string> standard_units(const UnitVariable& v);
+/// UnitDefinitions, the same in both versions. `to`: a pugi::xml_node.
+void add_standard_units(void* to, const std::vector<UnitVariable>& variables);
 
 }  // namespace netloop

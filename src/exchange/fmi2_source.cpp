@@ -114,13 +114,19 @@ static int settle(unit* u)
     }
     if (u->stale && u->type == fmi2ModelExchange) {
         if (@_solve(&u->machine) != 0) {
-            refuse(u, "equations", "what is no state could not be solved from the states");
+            tell(u, fmi2Discard, "logStatusWarning", "equations", "what is no state could not be solved from the states: a smaller step may help");
             return 0;
         }
         u->stale = 0;
         u->unseen = 1;
     }
     return 1;
+}
+
+/* What a call gives whose equations were not settled: it is worth another try elsewhere, or the unit is broken. */
+static fmi2Status unsettled(unit* u)
+{
+    return u->state == BROKEN ? fmi2Error : fmi2Discard;
 }
 
 static int look(unit* u)
@@ -237,7 +243,7 @@ EXPORTED fmi2Status fmi2ExitInitializationMode(fmi2Component c)
 {
     unit* u = c;
     if (!allowed(u, INITIALIZATION, "fmi2ExitInitializationMode")) return fmi2Error;
-    if (!settle(u)) return fmi2Error;
+    if (!settle(u)) return unsettled(u);
     u->step_time = @_time(&u->machine);
     u->state = u->type == fmi2ModelExchange ? EVENT : STEPPED;
     return fmi2OK;
@@ -324,7 +330,7 @@ EXPORTED fmi2Status fmi2GetReal(fmi2Component c, const fmi2ValueReference refere
     unit* u = c;
     size_t k;
     if (!allowed(u, INITIALIZATION | EVENT | CONTINUOUS | STEPPED | FAILED | TERMINATED | BROKEN, "fmi2GetReal")) return fmi2Error;
-    if (!(u->state & (TERMINATED | BROKEN)) && !look(u)) return fmi2Error;
+    if (!(u->state & (TERMINATED | BROKEN)) && !look(u)) return unsettled(u);
     for (k = 0; k < n; ++k)
         if (!get(u, references[k], &values[k])) return refuse(u, "fmi2GetReal", "there is no variable of this reference");
     return fmi2OK;
@@ -346,7 +352,7 @@ EXPORTED fmi2Status fmi2GetBoolean(fmi2Component c, const fmi2ValueReference ref
     size_t k;
     double value = 0;
     if (!allowed(u, INITIALIZATION | EVENT | CONTINUOUS | STEPPED | FAILED | TERMINATED | BROKEN, "fmi2GetBoolean")) return fmi2Error;
-    if (!(u->state & (TERMINATED | BROKEN)) && !look(u)) return fmi2Error;
+    if (!(u->state & (TERMINATED | BROKEN)) && !look(u)) return unsettled(u);
     for (k = 0; k < n; ++k) {
         if (!get(u, references[k], &value)) return refuse(u, "fmi2GetBoolean", "there is no variable of this reference");
         values[k] = value != 0 ? fmi2True : fmi2False;
@@ -487,7 +493,8 @@ EXPORTED fmi2Status fmi2NewDiscreteStates(fmi2Component c, fmi2EventInfo* info)
     int k, moved = 0;
     double before[@_N_CONTINUOUS + 1], after[@_N_CONTINUOUS + 1];
     unsigned long events;
-    if (!allowed(u, EVENT, "fmi2NewDiscreteStates") || info == 0 || !settle(u)) return fmi2Error;
+    if (!allowed(u, EVENT, "fmi2NewDiscreteStates") || info == 0) return fmi2Error;
+    if (!settle(u)) return unsettled(u);
     @_get_states(&u->machine, before);
     events = u->machine.events;
     @_happen(&u->machine);
@@ -552,7 +559,7 @@ EXPORTED fmi2Status fmi2GetDerivatives(fmi2Component c, fmi2Real rates[], size_t
     unit* u = c;
     if (!allowed(u, EVENT | CONTINUOUS | TERMINATED | BROKEN, "fmi2GetDerivatives")) return fmi2Error;
     if (n != @_N_CONTINUOUS) return refuse(u, "fmi2GetDerivatives", "another number of states");
-    if (!settle(u)) return fmi2Error;
+    if (!settle(u)) return unsettled(u);
     @_get_rates(&u->machine, rates);
     return fmi2OK;
 }
@@ -562,7 +569,7 @@ EXPORTED fmi2Status fmi2GetEventIndicators(fmi2Component c, fmi2Real values[], s
     unit* u = c;
     if (!allowed(u, INITIALIZATION | EVENT | CONTINUOUS | TERMINATED | BROKEN, "fmi2GetEventIndicators")) return fmi2Error;
     if (n != @_N_INDICATORS) return refuse(u, "fmi2GetEventIndicators", "another number of indicators");
-    if (!settle(u)) return fmi2Error;
+    if (!settle(u)) return unsettled(u);
     @_get_indicators(&u->machine, values);
     return fmi2OK;
 }
@@ -572,7 +579,7 @@ EXPORTED fmi2Status fmi2GetContinuousStates(fmi2Component c, fmi2Real x[], size_
     unit* u = c;
     if (!allowed(u, INITIALIZATION | EVENT | CONTINUOUS | TERMINATED | BROKEN, "fmi2GetContinuousStates")) return fmi2Error;
     if (n != @_N_CONTINUOUS) return refuse(u, "fmi2GetContinuousStates", "another number of states");
-    if (!u->begun && !settle(u)) return fmi2Error;
+    if (!u->begun && !settle(u)) return unsettled(u);
     @_get_states(&u->machine, x);
     return fmi2OK;
 }

@@ -110,6 +110,18 @@ void add_units(pugi::xml_node to, const std::vector<UnitVariable>& variables)
 
 }  // namespace
 
+std::pair<std::string, std::string> standard_units(const UnitVariable& v)
+{
+    if (v.boolean || (v.unit.dimension.dimensionless() && (v.unit.text == "1" || v.unit.text.empty()))) return {};
+    std::string si = si_name(v.unit);
+    return {si, v.unit.text != si ? v.unit.text : ""};
+}
+
+void add_standard_units(void* to, const std::vector<UnitVariable>& variables)
+{
+    add_units(*static_cast<pugi::xml_node*>(to), variables);
+}
+
 UnitDescription describe_unit(const FixedPlan& plan, const std::string& name, const std::string& title, double stop, double tolerance)
 {
     const CompiledModel& m = *plan.model;
@@ -245,6 +257,7 @@ UnitDescription describe_unit(const FixedPlan& plan, const std::string& name, co
         }
         for (const FixedPlan::Condition& c : plan.condition) u.n_indicators += c.kind == Condition::Kind::whole ? 2 : 1;
     }
+    u.first_free = n_params + n_outputs + 2 * static_cast<std::uint32_t>(states.size());
     u.guid.clear();
     u.guid = hash_text(fmi2_description(u, {}));
     return u;
@@ -275,6 +288,7 @@ std::string fmi2_description(const UnitDescription& u, const std::vector<std::st
         put(me, "modelIdentifier", u.name);
         put(me, "canGetAndSetFMUstate", "true");
         put(me, "canSerializeFMUstate", "true");
+        put(me, "completedIntegratorStepNotNeeded", "true");
         add_sources(me);
     }
     pugi::xml_node cs = root.append_child("CoSimulation");
@@ -334,10 +348,9 @@ std::string fmi2_description(const UnitDescription& u, const std::vector<std::st
             if (v.has_start) put(type, "start", v.start != 0 ? "true" : "false");
             continue;
         }
-        std::string si = si_name(v.unit);
-        bool plain = v.unit.dimension.dimensionless() && (v.unit.text == "1" || v.unit.text.empty());
-        if (!plain) put(type, "unit", si);
-        if (!plain && v.unit.text != si) put(type, "displayUnit", v.unit.text);
+        auto [si, shown] = standard_units(v);
+        if (!si.empty()) put(type, "unit", si);
+        if (!shown.empty()) put(type, "displayUnit", shown);
         if (std::isfinite(v.low)) put(type, "min", xml_number(v.low));
         if (std::isfinite(v.high)) put(type, "max", xml_number(v.high));
         if (v.has_start) put(type, "start", xml_number(v.start));

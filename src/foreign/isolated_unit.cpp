@@ -133,6 +133,7 @@ private:
         }
         if (got == Received::gone) throw UnitCallFailed(end());
         if (frame.head == 1) throw UnitCallFailed(frame.text);
+        if (frame.head == 3) throw UnitDiscards(frame.text);
         if (frame.head == 2) throw UnitProblemFound(frame.text);
         if (frame.lists.size() != n_answers) throw UnitCallFailed("its process gave an answer of another kind");
         return std::move(frame.lists);

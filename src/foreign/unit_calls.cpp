@@ -60,16 +60,16 @@ std::string UnitWords::take()
     return text;
 }
 
-bool look_at_status(const char* call, int status, UnitWords& words)
+void look_at_status(const char* call, int status, UnitWords& words)
 {
     enum { ok, warning, discard, error, fatal, pending };
     std::string said = words.take();
-    if (status == ok || status == warning) return true;
+    if (status == ok || status == warning) return;
     static constexpr std::array<const char*, 6> kNames{"ok", "a warning", "discard", "an error", "a fatal error", "pending"};
     const char* name =
         status >= 0 && status < static_cast<int>(kNames.size()) ? kNames[static_cast<std::size_t>(status)] : "a status that the standard does not know";
     std::string text = fmt::format("{} gives {}{}{}", call, name, said.empty() ? "" : ": ", said);
-    if (status == discard && said.empty()) return false;
+    if (status == discard) throw UnitDiscards(text);
     throw UnitCallFailed(text);
 }
 

@@ -17,6 +17,12 @@ public:
     using std::runtime_error::runtime_error;
 };
 
+/// A call that says `discard`: there is no answer here, and there may be one elsewhere.
+class UnitDiscards : public UnitCallFailed {
+public:
+    using UnitCallFailed::UnitCallFailed;
+};
+
 /// Numbers of a unit that are passed together: for each reference its type and its number of elements, all of them in a row.
 struct UnitAccess {
     struct Group {
@@ -96,7 +102,7 @@ private:
     std::string said_;
 };
 
-/// Throws UnitCallFailed unless the status is ok or a warning; `discard` alone is given back as false.
-bool look_at_status(const char* call, int status, UnitWords& words);
+/// Throws UnitDiscards or UnitCallFailed unless the status is ok or a warning.
+void look_at_status(const char* call, int status, UnitWords& words);
 
 }  // namespace netloop

@@ -4,6 +4,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cctype>
 #include <filesystem>
 #include <map>
 #include <mutex>
@@ -120,12 +121,22 @@ private:
         out_ += fmt::format("\ncomponent {} {{\n", name_);
     }
     std::string unit_text(const Variable& v) const { return v.unit.text.empty() ? "1" : v.unit.text; }
-    std::string number(const Variable& v, double si) const
+    std::string number(const Variable& v, double si) const { return is_float(v.type) ? in_unit(v.unit, si) : fmt::format("{:.15g}", si); }
+    // A literal; 15 digits undo what rounding has made of a short number of the unit's own. `2 1/Pa` is none: 2 Pa^-1 is.
+    static std::string in_unit(const Unit& unit, double si)
     {
-        double shown = is_float(v.type) ? v.unit.from_si(si) : si;
-        // what rounding has made of a short number of its own unit
-        std::string text = fmt::format("{:.15g}", shown);
-        return fmt::format("{}{}", text, unit_text(v) == "1" ? "" : " " + unit_text(v));
+        std::string text = unit.text, behind = text.starts_with("1/") ? text.substr(2) : "";
+        if (text.empty() || text == "1") return fmt::format("{:.15g}", unit.from_si(si));
+        if (behind.empty()) return fmt::format("{:.15g} {}", unit.from_si(si), text);
+        bool name = std::all_of(behind.begin(), behind.end(), [](unsigned char c) { return std::isalpha(c) != 0; });
+        if (name) return fmt::format("{:.15g} {}^-1", unit.from_si(si), behind);
+        static const char* const kBase[] = {"m", "kg", "s", "A", "K", "mol", "cd"};
+        std::string base;
+        for (int k = 0; k < Dimension::kCount; ++k) {
+            const auto& e = unit.dimension.exponent(k);
+            if (!e.is_zero()) base += fmt::format("{}{}^{}", base.empty() ? "" : "*", kBase[k], static_cast<double>(e.numerator()) / e.denominator());
+        }
+        return fmt::format("{:.15g}{}{}", si, base.empty() ? "" : " ", base);
     }
     std::string doc(const Variable& v, const std::string& ours) const
     {
@@ -277,11 +288,12 @@ private:
         std::vector<std::string> states;
         for (std::size_t k = 0; k < plan_.states.size(); ++k) {
             const Variable& v = d_.variables[plan_.states[k]];
-            out_ += fmt::format("    {} {}{} : {}{} usual {}{}\n", is_output(plan_.states[k]) ? "output" : "var", state_names_[k], size(v), unit_text(v), "",
+            std::string start = v.is_array ? "" : fmt::format(" init _s.state_{}", states.size() + 1);
+            out_ += fmt::format("    {} {}{} : {}{} usual {}{}\n", is_output(plan_.states[k]) ? "output" : "var", state_names_[k], size(v), unit_text(v), start,
                                 usual(v), doc(v, state_names_[k]));
             std::size_t first = states.size();
             elements(state_names_[k], v, states);
-            for (std::size_t e = first; e < states.size(); ++e) starts_ += fmt::format("    init {} = _s.state_{}\n", states[e], e + 1);
+            for (std::size_t e = first; v.is_array && e < states.size(); ++e) starts_ += fmt::format("    init {} = _s.state_{}\n", states[e], e + 1);
         }
         std::vector<std::string> begin_with{"_set", "_stage", "time"};
         function_values();
@@ -364,7 +376,7 @@ private:
     std::string usual(const Variable& v) const
     {
         Unit unit = v.unit.has_offset ? v.unit.difference() : v.unit;
-        return fmt::format("{:.6g}{}", v.nominal / unit.scale, unit.text == "1" || unit.text.empty() ? "" : " " + unit.text);
+        return in_unit(unit, unit.offset + v.nominal);
     }
 
     const ForeignUnit& unit_;
@@ -402,6 +414,11 @@ std::shared_ptr<const ForeignUnit> read_foreign_unit(const std::string& file, bo
     unit->isolated = isolated;
     if (unit->description->needs_tool) throw UnitProblemFound("it only works together with the program that made it");
     return unit;
+}
+
+std::string unit_text(const ForeignUnit& unit, UnitKind kind, const std::string& name)
+{
+    return Writer(unit, kind, name).text();
 }
 
 std::vector<OutsideComponent> unit_components(std::shared_ptr<const ForeignUnit> unit, const std::string& name)

@@ -27,4 +27,7 @@ std::shared_ptr<const ForeignUnit> read_foreign_unit(const std::string& file, bo
 /// Their text is what `describe` shows. Throws UnitProblemFound: it has no binary for this machine, or its names cannot be told apart.
 std::vector<OutsideComponent> unit_components(std::shared_ptr<const ForeignUnit> unit, const std::string& name);
 
+/// The text of one of them alone, whether there is a binary or not.
+std::string unit_text(const ForeignUnit& unit, UnitKind kind, const std::string& name);
+
 }  // namespace netloop

@@ -230,6 +230,7 @@ void take_start(const std::string& text, Variable& v)
     while ((at = text.find_first_not_of(" \t\n\r", at)) != std::string::npos) {
         std::size_t end = std::min(text.find_first_of(" \t\n\r", at), text.size());
         double value = number_of(text.substr(at, end - at), fmt::format("the start of '{}'", v.name));
+        if (!std::isfinite(value)) refuse(fmt::format("the start of '{}' is not finite", v.name));
         v.start.push_back(is_float(v.type) ? v.factor * value + v.offset : value);
         at = end;
     }

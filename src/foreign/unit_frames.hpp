@@ -11,7 +11,8 @@ namespace netloop {
 
 enum class UnitAsks : std::uint8_t { set_up, start_values, begin, look, column, happen, completed, step };
 
-/// A message: its first byte (what is asked; or 0 for an answer, 1 for a failure, 2 for a unit that cannot be used), and what belongs to it.
+/// A message: its first byte (what is asked; or 0 for an answer, 1 for a failure, 2 for a unit that cannot be used, 3 for
+/// no answer at this point), and what belongs to it.
 struct UnitFrame {
     std::uint8_t head = 0;
     std::vector<std::vector<double>> lists;

@@ -49,6 +49,7 @@ public:
     const std::string& name() const override { return name_; }
     std::size_t n_arguments() const override { return n_; }
     bool has_state() const override { return true; }
+    bool is_quantity(std::size_t argument) const override { return does_ != Does::values && argument >= kTime; }
     std::string failure() const override { return UnitSession::current().live(part_).failure(); }
     double evaluate(const double* a, double*) const override
     {
@@ -108,6 +109,7 @@ public:
     std::size_t n_arguments() const override { return n_; }
     std::size_t n_scratch() const override { return n_; }
     bool has_state() const override { return true; }
+    bool is_quantity(std::size_t argument) const override { return argument >= kTime; }
     std::string failure() const override { return UnitSession::current().live(part_).failure(); }
     double evaluate(const double* a, double* scratch) const override
     {
@@ -245,6 +247,10 @@ double LiveUnit::guarded(Do what)
     if (!failure_.empty()) return kNone;
     try {
         return what();
+    } catch (const UnitDiscards& e) {
+        not_finite_ = fmt::format("unit '{}': {}", part_->unit().file, e.what());
+        standing_ = false;
+        return kNone;
     } catch (const std::exception& e) {
         fail(e.what());
         return kNone;
@@ -266,8 +272,8 @@ double LiveUnit::start(Begins what, std::size_t i, const double* a)
         const UnitPlan& p = part_->plan();
         const std::size_t n = kFirst + p.n_inputs + p.n_discrete_inputs;
         // once it runs, its start is what it was
-        bool runs = stage_ >= 1 && start_states_.size() == p.n_states && start_outputs_.size() == p.n_outputs;
-        if (!runs && (!start_known_ || started_at_.size() != n || !same(started_at_, a))) {
+        bool past = stage_ >= 1 && !started_at_.empty();
+        if (!past && (!start_known_ || started_at_.size() != n || !same(started_at_, a))) {
             if (instance_ == nullptr || begun_ || set_ != a[kSet]) set_up(a[kSet], a[kTime]);
             const double* u = a + kFirst;
             instance_->start_values({u, u + p.n_inputs}, {u + p.n_inputs, u + p.n_inputs + p.n_discrete_inputs}, start_states_, start_outputs_,
@@ -308,12 +314,28 @@ bool LiveUnit::stand(const double* a)
         if (!std::isfinite(a[k])) return false;  // no unit has to bear that
     const double* x = a + kFirst;
     const double* u = x + p.n_states;
+    known_ = known_ && here;
     instance_->look(a[kTime], {x, u}, {u, u + p.n_inputs}, rates_, outputs_, indicators_);
+    look_for_numbers(a[kTime]);
     if (!here) {
         at_.assign(a, a + n);
         for (Column& c : columns_) c.known = false;
     }
     return known_ = standing_ = true;
+}
+
+// An integrator may have gone too far and comes back; if not, this is what there is to say.
+void LiveUnit::look_for_numbers(double time)
+{
+    not_finite_.clear();
+    for (const Values* list : {&rates_, &outputs_, &indicators_})
+        for (std::size_t k = 0; k < list->size() && not_finite_.empty(); ++k)
+            if (!std::isfinite((*list)[k]))
+                not_finite_ = fmt::format("unit '{}': {} {} is {} at {:.9g} s", part_->unit().file,
+                                          list == &rates_     ? "the rate of its state"
+                                          : list == &outputs_ ? "its output"
+                                                              : "its event indicator",
+                                          k + 1, (*list)[k], time);
 }
 
 double LiveUnit::look(What what, std::size_t i, const double* a)
@@ -329,11 +351,16 @@ void LiveUnit::columns_at(std::size_t argument, const double* a)
     const UnitPlan& p = part_->plan();
     if (columns_.size() != kFirst + p.n_states + p.n_inputs) columns_.assign(kFirst + p.n_states + p.n_inputs, {});
     Column& c = columns_[argument];
-    if (argument >= kFirst && p.n_indicators == 0 && instance_->column(argument - kFirst, c.rates, c.outputs)) {
+    bool exact = argument >= kFirst && !distrusted_ && part_->unit().description->has_directional_exchange;
+    if (exact && !standing_) stand(a);
+    exact = exact && instance_->column(argument - kFirst, c.rates, c.outputs);
+    // what it says of its own derivatives is held against differences at first, and now and then
+    constexpr std::size_t kFirstLooks = 40, kEvery = 97;
+    bool compared = exact && (++n_columns_ <= kFirstLooks || n_columns_ % kEvery == 0);
+    if (exact && !compared && p.n_indicators == 0) {
         c.known = true;
         return;
     }
-    bool exact = argument >= kFirst && instance_->column(argument - kFirst, c.rates, c.outputs);
     constexpr double kShare = 6e-6;  // of the value: the cube root of the rounding
     double nominal = 1;
     if (argument >= kFirst) {
@@ -363,6 +390,19 @@ void LiveUnit::columns_at(std::size_t argument, const double* a)
         to.resize(sides[0].size());
         for (std::size_t k = 0; k < to.size(); ++k) to[k] = (sides[0][k] - sides[1][k]) / (2 * h);
     };
+    auto agree = [&](const Values& said, const Values& here, const Values(&sides)[2]) {
+        constexpr double kAgreed = 0.1, kRounding = 1e-9;
+        for (std::size_t k = 0; k < said.size() && k < here.size(); ++k) {
+            double seen = (sides[0][k] - sides[1][k]) / (2 * h), turn = std::abs(sides[0][k] - 2 * here[k] + sides[1][k]) / h;
+            double noise = kRounding * std::max({std::abs(here[k]), std::abs(sides[0][k]), std::abs(sides[1][k])}) / h;
+            if (!(std::abs(said[k] - seen) <= kAgreed * (std::abs(said[k]) + std::abs(seen)) + turn + noise)) return false;
+        }
+        return true;
+    };
+    if (compared && !(agree(c.rates, here_rates, side_rates) && agree(c.outputs, here_outputs, side_outputs))) {
+        distrusted_ = true;
+        exact = false;
+    }
     if (!exact) {
         slope(c.rates, side_rates);
         slope(c.outputs, side_outputs);
@@ -378,7 +418,7 @@ double LiveUnit::slope(What what, std::size_t i, std::size_t argument, const dou
     return guarded([&] {
         bool here = known_ && same(at_, a) && argument < columns_.size() && columns_[argument].known;
         if (!here) {
-            if (!stand(a)) return kNone;
+            if (!(known_ && same(at_, a)) && !stand(a)) return kNone;
             columns_at(argument, a);
         }
         const Column& c = columns_[argument];
@@ -442,12 +482,16 @@ double LiveUnit::said(Said what, std::size_t i, const double* a)
 {
     return guarded([&] {
         if (a[kStage] > stage_) {
-            if (stage_ == 0)
-                begin(a);
-            else if (part_->plan().kind == UnitKind::exchange)
-                happen(a);
-            else
-                step(a);
+            try {
+                if (stage_ == 0)
+                    begin(a);
+                else if (part_->plan().kind == UnitKind::exchange)
+                    happen(a);
+                else
+                    step(a);
+            } catch (const UnitDiscards& e) {
+                throw UnitCallFailed(e.what());  // it will not be asked for this again
+            }
             stage_ = a[kStage];
         }
         // before its start it has nothing to say that anybody would take
@@ -500,6 +544,23 @@ LiveUnit& UnitSession::live(const std::shared_ptr<const UnitPart>& part)
 void UnitSession::begin_anew()
 {
     live_.clear();
+}
+
+std::string UnitSession::failure() const
+{
+    for (const auto& [part, live] : live_)
+        if (!live->failure().empty()) return fmt::format("in '{}': {}", part->path(), live->failure());
+    return {};
+}
+
+std::vector<std::string> UnitSession::warnings() const
+{
+    std::vector<std::string> list;
+    for (const auto& [part, live] : live_)
+        if (live->distrusted())
+            list.push_back(fmt::format("in '{}': the derivatives that unit '{}' gives are not those of its values: differences are taken instead", part->path(),
+                                       part->unit().file));
+    return list;
 }
 
 bool UnitSession::wants_steps() const

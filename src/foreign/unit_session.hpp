@@ -56,7 +56,10 @@ public:
     /// What the start, event or step of co-simulation that this stage began with has left; of a stage that is new the unit goes through it now.
     double said(Said what, std::size_t i, const double* arguments);
 
-    const std::string& failure() const { return failure_; }
+    /// Why it gives no numbers; empty: it does.
+    const std::string& failure() const { return failure_.empty() ? not_finite_ : failure_; }
+    /// It said derivatives that differences do not bear out.
+    bool distrusted() const { return distrusted_; }
     /// Whether steps have to be told.
     bool wants_steps() const;
     /// A step of the integrator was accepted, and the unit last looked at where it ended.
@@ -68,6 +71,7 @@ private:
     double guarded(Do what);
     void fail(const std::string& why);
     void set_up(double set, double time);
+    void look_for_numbers(double time);
     void run(double set, double time, const double* inputs);
     void begin(const double* arguments);
     void happen(const double* arguments);
@@ -77,12 +81,13 @@ private:
 
     std::shared_ptr<const UnitPart> part_;
     std::unique_ptr<UnitInstance> instance_;
-    std::string failure_;
+    std::string failure_, not_finite_;
     bool begun_ = false;
     double set_ = -1, stage_ = 0;
     // the last look
     Values at_, rates_, outputs_, indicators_;
-    bool known_ = false, standing_ = false;
+    bool known_ = false, standing_ = false, distrusted_ = false;
+    std::size_t n_columns_ = 0;
     struct Column {
         bool known = false;
         Values rates, outputs, indicators;
@@ -103,6 +108,10 @@ private:
 class UnitSession {
 public:
     LiveUnit& live(const std::shared_ptr<const UnitPart>& part);
+    /// What the first of them that failed said, with its part: "in 'seal': unit 'pump.fmu': ..."; empty: none has.
+    std::string failure() const;
+    /// What a user should know of them, though the run goes on.
+    std::vector<std::string> warnings() const;
     /// The instances of a run that begins are new ones.
     void begin_anew();
     bool wants_steps() const;

@@ -412,7 +412,7 @@ private:
     Stopped free_step(double target)
     {
         constexpr double kSteps = 100;
-        if (fresh_) h_ = (target - x_) / kSteps, fresh_ = false;
+        if (fresh_) h_ = (target - x_) / (roots_.idle() ? 1 : kSteps), fresh_ = false;
         double before = x_;
         bool at_target = x_ + h_ * (1 + 1e-10) >= target;
         x_ = at_target ? target : x_ + h_;

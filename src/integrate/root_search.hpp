@@ -34,6 +34,8 @@ public:
     explicit RootSearch(Evaluation& evaluation);
 
     bool none() const { return now_.empty(); }
+    /// Nothing is searched before the next event.
+    bool idle() const { return none() || active_.empty(); }
     /// Values at the beginning. One that is 0 but for rounding counts as being on the side that its mode says.
     void start(double t, const std::vector<double>& z, const std::vector<double>& rates);
     /// Is there a change of sign between `before` and `now`? The first one is enclosed to a hundred units of rounding by inverse

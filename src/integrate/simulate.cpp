@@ -41,9 +41,28 @@ Simulation::Simulation(std::shared_ptr<const CompiledModel> model, const SourceS
 
 void Simulation::start(double time, const std::vector<double>& known, const std::vector<std::pair<std::uint32_t, double>>& memories)
 {
-    constexpr int kMostRounds = 20;
-    if (evaluation_.units() != nullptr) evaluation_.units()->begin_anew();
+    if (evaluation_.units() == nullptr) return settle_start(time, known, memories);
+    evaluation_.units()->begin_anew();
+    with_units([&] { settle_start(time, known, memories); });
+}
+
+// What a foreign unit failed at is the cause of whatever fails behind it.
+template <typename Do>
+void Simulation::with_units(Do what)
+{
     UnitSessionScope units(evaluation_.units());
+    try {
+        what();
+    } catch (const NumericFailure& failure) {
+        std::string said = evaluation_.units()->failure();
+        if (said.empty() || std::string(failure.what()).find(said.substr(said.find("unit"))) != std::string::npos) throw;
+        throw NumericFailure(failure.id(), fmt::format("{}\n{}", said, failure.what()));
+    }
+}
+
+void Simulation::settle_start(double time, const std::vector<double>& known, const std::vector<std::pair<std::uint32_t, double>>& memories)
+{
+    constexpr int kMostRounds = 20;
     events_.before_start(time, memories);
     std::exception_ptr first_failure;  // of the system that the model begins with: what its user knows
     for (int round = 0;; ++round) {
@@ -216,6 +235,15 @@ Integrator::Stopped Simulation::step(double limit)
 bool Simulation::advance(double target, const std::vector<double>& outputs, const RowSink& sink, const std::atomic<bool>* interrupted,
                          const std::function<void(double)>& progress)
 {
+    if (evaluation_.units() == nullptr) return go_on(target, outputs, sink, interrupted, progress);
+    bool goes_on = true;
+    with_units([&] { goes_on = go_on(target, outputs, sink, interrupted, progress); });
+    return goes_on;
+}
+
+bool Simulation::go_on(double target, const std::vector<double>& outputs, const RowSink& sink, const std::atomic<bool>* interrupted,
+                       const std::function<void(double)>& progress)
+{
     struct Clock {
         double &seconds, &ticks_gone;
         std::chrono::steady_clock::time_point begin = std::chrono::steady_clock::now();
@@ -226,7 +254,6 @@ bool Simulation::advance(double target, const std::vector<double>& outputs, cons
             ticks_gone += static_cast<double>(ticks() - first);
         }
     } clock{wall_seconds_, wall_ticks_};
-    UnitSessionScope units(evaluation_.units());
     std::size_t next_output = 0;
     // rows up to a time; those at the time itself too, unless an event there gives its own
     auto rows_up_to = [&](double t, bool event) {
@@ -578,6 +605,8 @@ RunStatistics Simulation::statistics() const
     s.kept_histories = kept_histories_;
     s.stopped_by = events_.stop();
     s.warnings = events_.warnings();
+    if (evaluation_.units() != nullptr)
+        for (std::string& w : evaluation_.units()->warnings()) s.warnings.push_back(std::move(w));
     s.shares = evaluation_.shares.scaled(wall_ticks_ > 0 ? wall_seconds_ / wall_ticks_ : 0);
     s.state_changes = evaluation_.selection().n_changes();
     s.wall_seconds = wall_seconds_;

@@ -76,6 +76,11 @@ public:
     void finish_measures();
 
 private:
+    void settle_start(double time, const std::vector<double>& known, const std::vector<std::pair<std::uint32_t, double>>& memories);
+    bool go_on(double target, const std::vector<double>& outputs, const RowSink& sink, const std::atomic<bool>* interrupted,
+               const std::function<void(double)>& progress);
+    template <typename Do>
+    void with_units(Do what);
     void row(State& s, const RowSink& sink);
     void make_row(State& s, const RowSink& sink);
     ConsistentSolver& looking();

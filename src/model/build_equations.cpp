@@ -549,6 +549,7 @@ void Instantiator::make_views()
                 model_->views.push_back({name, node, unit, v.boolean || type.kind == Type::Kind::condition, views_[i].doc, {id, views_[i].span}});
             };
             if (!views_[i].results.empty()) {
+                if (q.name.front() == '_') continue;  // private: many numbers that nobody asked for
                 for (const auto& [name, result] : views_[i].results) add(path + "." + name, result.node, Unit{});
                 continue;
             }

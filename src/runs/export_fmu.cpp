@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: Apache-2.0
-// A machine as a unit of FMI 2.0: description, sources and binary in one archive.
+// A machine as a unit of FMI: description, sources and binary in one archive.
 #include <fmt/format.h>
 #include <zip.h>
 
@@ -61,6 +61,7 @@ ExportFmuReport export_fmu(const CompiledSystem& system, const ExportFmuRequest&
 {
     if (request.outputs.empty()) throw UsageError("nothing is asked of the unit: name its outputs");
     if (request.file.empty()) throw UsageError("where to is not said: name a file");
+    if (request.version != 2 && request.version != 3) throw UsageError(fmt::format("FMI {}: units are written by 2 (2.0) or 3 (3.0)", request.version));
     FixedStepStart start(system, request.prepare);
     FixedStepOptions options = request.options;
     options.correct = true;
@@ -80,12 +81,15 @@ ExportFmuReport export_fmu(const CompiledSystem& system, const ExportFmuRequest&
     if (!unit.model_exchange) report.notes.push_back("co-simulation alone: the past that delays look at cannot be handed to somebody else's integrator");
     CMachine machine;
     start.data().guarded([&] { machine = write_c_machine(*plan, {.name = report.name, .single = false, .derivatives = true}); });
+    const bool three = request.version == 3;
+    const std::string functions = fmt::format("fmi{}_{}.c", request.version, report.name);
     std::string head = fmt::format("/* {} from {}. Not to be edited: export it again. */\n", kExportedBy, title);
     std::vector<std::pair<std::string, std::string>> sources{{report.name + ".h", head + machine.header},
                                                              {report.name + ".c", head + machine.source},
-                                                             {"fmi2_" + report.name + ".c", head + fmi2_source(unit, *plan)}};
-    std::vector<std::pair<std::string, std::string>> entries{
-        {"modelDescription.xml", fmi2_description(unit, {report.name + ".c", "fmi2_" + report.name + ".c"})}};
+                                                             {functions, head + (three ? fmi3_source(unit, *plan) : fmi2_source(unit, *plan))}};
+    const std::vector<std::string> compiled{report.name + ".c", functions};
+    std::vector<std::pair<std::string, std::string>> entries{{"modelDescription.xml", three ? fmi3_description(unit) : fmi2_description(unit, compiled)}};
+    if (three) entries.emplace_back("sources/buildDescription.xml", fmi3_build_description(unit, compiled));
     for (const auto& [name, text] : sources) entries.emplace_back("sources/" + name, text);
 
     OutputFile file(request.file, {.what = "a unit", .replaces = is_archive, .inputs = data.files_read, .by_name = true});
@@ -97,11 +101,11 @@ ExportFmuReport export_fmu(const CompiledSystem& system, const ExportFmuRequest&
 #if defined(__x86_64__) && defined(__linux__)
     int code = run_program(compiler,
                            {"-shared", "-fPIC", "-O2", "-std=c99", "-fvisibility=hidden", "-ffp-contract=off", "-o", object,
-                            (folder / (report.name + ".c")).string(), (folder / ("fmi2_" + report.name + ".c")).string(), "-lm"},
+                            (folder / (report.name + ".c")).string(), (folder / functions).string(), "-lm"},
                            {.said = said});
     if (code == 0) {
         std::ifstream in(object, std::ios::binary);
-        entries.emplace_back(fmt::format("binaries/linux64/{}.so", report.name), std::string(std::istreambuf_iterator<char>(in), {}));
+        entries.emplace_back(fmt::format("binaries/{}/{}.so", three ? "x86_64-linux" : "linux64", report.name), std::string(std::istreambuf_iterator<char>(in), {}));
         report.binary = true;
     } else {
         report.notes.push_back(fmt::format("it has sources alone: {}", code == 127 ? fmt::format("there is no '{}'", compiler) : first_words(said)));

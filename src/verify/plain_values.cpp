@@ -222,6 +222,7 @@ Measured PlainValues::called(const Step& s)
     for (std::uint32_t slot : list) arguments_.push_back(values_[slot].value);
     Measured r{f.evaluate(arguments_.data(), scratch_.data()), 0};
     for (std::size_t i = 0; i < list.size(); ++i) {
+        if (!f.is_quantity(i)) continue;
         double here = arguments_[i];
         arguments_[i] = here + kShare * values_[list[i]].spread;
         double moved = f.evaluate(arguments_.data(), scratch_.data());

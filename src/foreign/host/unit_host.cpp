@@ -80,6 +80,8 @@ int main(int argc, char** argv)
             reply.lists = answer(*unit, static_cast<UnitAsks>(frame.head), frame.lists);
         } catch (const UnitProblemFound& e) {
             reply = {2, {}, e.what()};
+        } catch (const UnitDiscards& e) {
+            reply = {3, {}, e.what()};
         } catch (const std::exception& e) {
             reply = {1, {}, e.what()};
         }

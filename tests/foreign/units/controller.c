@@ -42,3 +42,8 @@ static status guard(unit* u, const char* call)
     (void)u, (void)call;
     return OK;
 }
+static int terminated(unit* u)
+{
+    (void)u;
+    return u->b[STOP];
+}

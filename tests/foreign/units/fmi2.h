@@ -272,3 +272,11 @@ status fmi2DoStep(void* c, double t, double step, int no_set_before)
     u->time = t + step;
     return s;
 }
+static int terminated(unit* u);
+status fmi2GetBooleanStatus(void* c, int kind, int* value)
+{
+    unit* u = c;
+    if (kind != 3) return DISCARD;
+    *value = terminated(u);
+    return OK;
+}
