@@ -398,8 +398,14 @@ void Events::look_for_rest(State& s)
         if (!guard(b)) continue;  // it ended, and stays so
         // a comparison that the block has brought to its other side, or to its very end, and whose mode is held all the same, since the motion goes back
         bool undone = false;
+        // what a foreign unit's indicator does at its event is the unit's own affair
+        auto of_unit = [&](std::uint32_t condition) {
+            for (NodeId id : g.reachable({m().form.conditions[condition].value}))
+                if (g[id].op == Op::call && g.callable(g[id].a).has_state()) return true;
+            return false;
+        };
         for (NodeId id : g.reachable({m().form.events.blocks[b].condition}))
-            if (g[id].op == Op::mode && modes_.is_held_against(g[id].a, values_before_, s)) undone = true;
+            if (g[id].op == Op::mode && modes_.is_held_against(g[id].a, values_before_, s) && (e_.units() == nullptr || !of_unit(g[id].a))) undone = true;
         if (!undone) continue;
         const FlatBlock& block = m().form.events.blocks[b];
         std::string part = m().form.flat().instances[block.origin.instance];

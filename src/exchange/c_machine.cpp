@@ -216,7 +216,7 @@ void @_get_states(const @* s, REAL* x);
 /* What is no state is solved from the states until it stands, in at most 30 turns; -1 if it does not. Then @_look and @_get_rates tell what follows. */
 int @_solve(@* s);
 void @_get_rates(const @* s, REAL* x);
-/* Values whose change of sign is an event. */
+/* Values that turn from above zero to zero or below, or back, at an event. */
 void @_get_indicators(@* s, REAL* g);
 /* An event at the present time. Returns one of the codes above. */
 int @_happen(@* s);
@@ -853,12 +853,13 @@ static void @_remember(@* s)
         std::string indicators;
         std::size_t k = 0;
         for (const FixedPlan::Condition& c : p_.condition) {
+            // the standard's sides are g > 0 and g <= 0: zero itself has to fall to the side that it falls to here
             if (c.kind == Condition::Kind::whole) {
-                indicators += fill(fmt::format("    g[{}] = s->m[{}] - s->m[@_MODE + {}];\n    g[{}] = s->m[@_MODE + {}] + 1 - s->m[{}];\n", k, at(c.value),
-                                               c.number, k + 1, c.number, at(c.value)));
+                indicators += fill(fmt::format("    g[{}] = s->m[@_MODE + {}] - s->m[{}];\n    g[{}] = s->m[@_MODE + {}] + 1 - s->m[{}];\n", k, c.number,
+                                               at(c.value), k + 1, c.number, at(c.value)));
                 k += 2;
             } else {
-                indicators += fmt::format("    g[{}] = s->m[{}];\n", k++, at(c.value));
+                indicators += fmt::format("    g[{}] = {}s->m[{}];\n", k++, c.kind == Condition::Kind::less ? "-" : "", at(c.value));
             }
         }
         if (!p_.condition.empty()) indicators = fill("    @_conditions(s->m);\n") + indicators;

@@ -321,9 +321,12 @@ private:
             asked += " + " + memory;
         };
         for (std::size_t k = 1; k <= plan_.n_indicators; ++k) {
-            out_ += fmt::format("    let _over_{0} : bool = _l.indicator_{0} > 0\n", k);
+            // a little beyond zero, to each side: there the unit sees the crossing too, whatever it rounds. It stands above if it began so or went up once more
+            out_ += fmt::format(
+                "    memory _begun_{0} : 1 = 0\n    let _over_{0} : bool = _l.indicator_{0} > 1e-12 * (1 - 2 * (_begun_{0} + _up_{0} - _down_{0}))\n", k);
             ask(fmt::format("_up_{}", k), fmt::format("_over_{}", k));
             ask(fmt::format("_down_{}", k), fmt::format("not _over_{}", k));
+            at_start_ += fmt::format(" ; _begun_{0} := if _over_{0} then 1 else 0", k);
         }
         if (d_.wants_completed_steps) ask("_stepped", "_asks(_set, _stage, time, 0) > 0.5");
         std::size_t k = 0;
@@ -345,7 +348,7 @@ private:
     // The block that brings the unit into the stage that another block has named.
     void go_through(const std::string& body)
     {
-        out_ += "    memory _done : 1 = 0\n    when start { _stage := 1 }\n";
+        out_ += fmt::format("    memory _done : 1 = 0\n    when start {{ _stage := 1{} }}\n", at_start_);
         out_ += fmt::format("    when _stage > _done {{\n        _done := _stage\n{}        if {}.ended > 0.5 {{ stop \"the unit ends the run\" }}\n    }}\n",
                             body, after_);
     }
@@ -383,7 +386,7 @@ private:
     const ForeignDescription& d_;
     UnitPlan plan_;
     UnitKind kind_;
-    std::string name_, out_, starts_, remember_, after_;
+    std::string name_, out_, starts_, remember_, after_, at_start_;
     Names names_;
     std::vector<std::string> params_, inputs_, discrete_inputs_, state_names_;
     std::map<std::size_t, std::vector<std::string>> output_names_;

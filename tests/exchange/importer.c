@@ -160,7 +160,7 @@ static int crossed(const double* a, const double* b, size_t n)
 {
     size_t k;
     for (k = 0; k < n; ++k)
-        if ((a[k] < 0) != (b[k] < 0)) return 1;
+        if ((a[k] > 0) != (b[k] > 0)) return 1; /* as the standard has it */
     return 0;
 }
 
