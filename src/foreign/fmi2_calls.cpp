@@ -107,7 +107,7 @@ public:
           callbacks_{hear, std::calloc, std::free, nullptr, &words_}
     {
         if (kind == UnitKind::exchange && d.has_directional_exchange) f_.take(binary_, f_.directional, "fmi2GetDirectionalDerivative");
-        instance_ = f_.instantiate(instance.c_str(), kind == UnitKind::exchange ? 0 : 1, d.token.c_str(), unit_resources(folder, 2).c_str(), &callbacks_, 0, 0);
+        instance_ = f_.instantiate(instance.c_str(), kind == UnitKind::exchange ? 0 : 1, d.token.c_str(), unit_resources(folder, 2).c_str(), &callbacks_, 0, 1);
         if (instance_ == nullptr) {
             std::string said = words_.take();
             throw UnitProblemFound(fmt::format("fmi2Instantiate makes no instance{}{}", said.empty() ? "" : ": ", said));

@@ -37,7 +37,7 @@ public:
             take(do_step_, "fmi3DoStep");
             Instance (*make)(const char*, const char*, const char*, bool, bool, bool, bool, const std::uint32_t*, std::size_t, void*, Log, void*) = nullptr;
             take(make, "fmi3InstantiateCoSimulation");
-            instance_ = make(instance.c_str(), d.token.c_str(), resources.c_str(), false, false, false, false, nullptr, 0, &words_, hear, nullptr);
+            instance_ = make(instance.c_str(), d.token.c_str(), resources.c_str(), false, true, false, false, nullptr, 0, &words_, hear, nullptr);
         } else {
             take(enter_event_, "fmi3EnterEventMode");
             take(update_, "fmi3UpdateDiscreteStates");
@@ -51,7 +51,7 @@ public:
             if (d.has_directional_exchange) take(directional_, "fmi3GetDirectionalDerivative");
             Instance (*make)(const char*, const char*, const char*, bool, bool, void*, Log) = nullptr;
             take(make, "fmi3InstantiateModelExchange");
-            instance_ = make(instance.c_str(), d.token.c_str(), resources.c_str(), false, false, &words_, hear);
+            instance_ = make(instance.c_str(), d.token.c_str(), resources.c_str(), false, true, &words_, hear);
         }
         if (instance_ == nullptr) {
             std::string said = words_.take();

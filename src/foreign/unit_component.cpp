@@ -289,7 +289,7 @@ private:
         for (std::size_t k = 0; k < plan_.states.size(); ++k) {
             const Variable& v = d_.variables[plan_.states[k]];
             std::string start = v.is_array ? "" : fmt::format(" init _s.state_{}", states.size() + 1);
-            out_ += fmt::format("    {} {}{} : {}{} usual {}{}\n", is_output(plan_.states[k]) ? "output" : "var", state_names_[k], size(v), unit_text(v), start,
+            out_ += fmt::format("    {} {}{} : {}{}{}{}\n", is_output(plan_.states[k]) ? "output" : "var", state_names_[k], size(v), unit_text(v), start,
                                 usual(v), doc(v, state_names_[k]));
             std::size_t first = states.size();
             elements(state_names_[k], v, states);
@@ -376,10 +376,12 @@ private:
         if (plan_.n_params > 0) function("_values", numbered("p", plan_.n_params), {"1"});
     }
     bool is_output(std::size_t index) const { return std::find(plan_.outputs.begin(), plan_.outputs.end(), index) != plan_.outputs.end(); }
+    // Only where the unit says it: a size of 1 that nobody meant would loosen the tolerance of what is small.
     std::string usual(const Variable& v) const
     {
+        if (!(v.nominal > 0)) return "";
         Unit unit = v.unit.has_offset ? v.unit.difference() : v.unit;
-        return in_unit(unit, unit.offset + v.nominal);
+        return " usual " + in_unit(unit, unit.offset + v.nominal);
     }
 
     const ForeignUnit& unit_;

@@ -184,8 +184,8 @@ void take_range(pugi::xml_node from, const UnitList& units, const DeclaredType* 
            high = number_of(from.attribute("max"), type != nullptr ? type->high : HUGE_VAL);
     double a = v.factor * low + v.offset, b = v.factor * high + v.offset;
     v.low = std::min(a, b), v.high = std::max(a, b);
-    v.nominal = std::abs(v.factor) * number_of(from.attribute("nominal"), type != nullptr && type->nominal ? *type->nominal : 1);
-    if (!(v.nominal > 0) || !std::isfinite(v.nominal)) v.nominal = 1;
+    v.nominal = std::abs(v.factor) * number_of(from.attribute("nominal"), type != nullptr && type->nominal ? *type->nominal : 0);
+    if (!(v.nominal > 0) || !std::isfinite(v.nominal)) v.nominal = 0;
     if (v.text.empty() && type != nullptr) v.text = type->text;
     if (v.items.empty() && type != nullptr) v.items = type->items;
 }

@@ -48,7 +48,7 @@ struct ForeignVariable {
     double factor = 1, offset = 0;                         ///< SI = factor * value + offset
     std::vector<double> start;                             ///< SI; one for each element; empty: none
     std::string start_text;                                ///< of a text
-    double low = -HUGE_VAL, high = HUGE_VAL, nominal = 1;  ///< SI
+    double low = -HUGE_VAL, high = HUGE_VAL, nominal = 0;  ///< SI; nominal: 0 where it says none
     std::size_t n_elements = 1;                            ///< of an array of FMI 3.0
     bool is_array = false;
     std::vector<std::string> items;            ///< of an enumeration, "name = value"

@@ -362,7 +362,7 @@ void LiveUnit::columns_at(std::size_t argument, const double* a)
         return;
     }
     constexpr double kShare = 6e-6;  // of the value: the cube root of the rounding
-    double nominal = 1;
+    double nominal = 0;
     if (argument >= kFirst) {
         std::size_t k = argument - kFirst;
         const auto& list = k < p.n_states ? p.states : p.inputs;
@@ -376,7 +376,8 @@ void LiveUnit::columns_at(std::size_t argument, const double* a)
             k -= variable.n_elements;
         }
     }
-    double h = kShare * std::max(std::abs(a[argument]), nominal);
+    constexpr double kNoSize = 1e-3;  // of what is 0 and says no nominal value
+    double h = kShare * std::max(std::abs(a[argument]), nominal > 0 ? nominal : kNoSize);
     Values moved(a, a + at_.size()), here_rates = rates_, here_outputs = outputs_, here_indicators = indicators_;
     Values side_rates[2], side_outputs[2], side_indicators[2];
     for (int side = 0; side < 2; ++side) {

@@ -82,9 +82,10 @@ TEST_CASE("round trips of shipped examples by model exchange")
     std::size_t n = 0;
     std::string refused;
     for (const test::Shipped& model : test::shipped_models()) {
-        constexpr double kStop = 1.5;
-        constexpr std::size_t kEnough = 16;
+        constexpr double kStop = 1;
+        constexpr std::size_t kEnough = 12;
         if (n >= kEnough) break;
+        if (model.file.find("whole") != std::string::npos || model.file.find("crane") != std::string::npos) continue;  // their C takes long to compile
         test::Scratch scratch;
         try {
             Direct direct(model.file, model.scenario, kStop);

@@ -14,8 +14,9 @@ TEST_SUITE_BEGIN("structure");
 
 TEST_CASE("a folder includes only folders before it")
 {
-    const std::vector<std::string> order{"base",      "files",  "units",  "language", "algebra",  "model", "compile", "evaluate", "linear", "solve",  "events",
-                                         "integrate", "verify", "record", "analyse",  "exchange", "api",   "runs",    "store",    "study",  "figures"};
+    const std::vector<std::string> order{"base",     "files",  "units", "language", "algebra",   "foreign", "model",  "compile",
+                                         "evaluate", "linear", "solve", "events",   "integrate", "verify",  "record", "analyse",
+                                         "exchange", "api",    "runs",  "store",    "study",     "figures"};
     std::map<std::string, int> place;
     for (std::size_t i = 0; i < order.size(); ++i) place[order[i]] = static_cast<int>(i);
     int looked = 0;
