@@ -54,13 +54,14 @@ int main()
     nl::Library library = nl::Library::standard();
     library.load_file(NETLOOP_SOURCE_DIR "/examples/bascule/bridge.loop");
     nl::CompiledSystem system = nl::compile(library);
-    const std::vector<std::string> outputs{"leaf.angle", "motor.speed", "cylinder.head.p"};
+    const std::vector<std::string> outputs{"leaf.angle", "motor.speed"};
     nl::ExportFmuRequest request;
     request.outputs = outputs;
     request.file = (folder / "unit.fmu").string();
     nl::export_fmu(system, request);
     nl::Run direct(system), unit(wrapped(folder, "Unit", false)), apart(wrapped(folder, "Unit", true));
-    fmt::print("| tolerance | direct | steps | as a unit | steps | ratio | in a process of its own | ratio |\n| --- | --- | --- | --- | --- | --- | --- | --- |\n");
+    fmt::print(
+        "| tolerance | direct | steps | as a unit | steps | ratio | in a process of its own | ratio |\n| --- | --- | --- | --- | --- | --- | --- | --- |\n");
     for (double tolerance : {1e-4, 1e-6}) {
         constexpr int kRounds = 7;
         std::vector<double> times[3];
@@ -68,8 +69,8 @@ int main()
         for (int round = 0; round < kRounds; ++round)
             for (int k = 0; k < 3; ++k) times[k].push_back(seconds_of(*runs[k], tolerance));
         double base = median(times[0]);
-        fmt::print("| {:g} | {:.1f} ms | {} | {:.1f} ms | {} | {:.2f} | {:.1f} ms | {:.2f} |\n", tolerance, 1e3 * base, direct.summary().steps, 1e3 * median(times[1]),
-                   unit.summary().steps, median(times[1]) / base, 1e3 * median(times[2]), median(times[2]) / base);
+        fmt::print("| {:g} | {:.1f} ms | {} | {:.1f} ms | {} | {:.2f} | {:.1f} ms | {:.2f} |\n", tolerance, 1e3 * base, direct.summary().steps,
+                   1e3 * median(times[1]), unit.summary().steps, median(times[1]) / base, 1e3 * median(times[2]), median(times[2]) / base);
     }
     nl::RunOptions exact;
     exact.stop = kStop;

@@ -54,6 +54,8 @@ std::string fmi3_build_description(const UnitDescription& unit, const std::vecto
 /// The functions of 3.0 around those of 2.0, which are static in it: one body, two interfaces.
 std::string fmi3_source(const UnitDescription& unit, const FixedPlan& plan);
 
+/// Attributes that say what a variable is, name and value, the same in both versions.
+std::vector<std::pair<const char*, const char*>> standard_roles(const UnitVariable& v);
 /// The name of a variable's unit of measure, and of the one it is shown in (empty: the same); both empty for a plain number.
 std::pair<std::string, std::string> standard_units(const UnitVariable& v);
 /// UnitDefinitions, the same in both versions. `to`: a pugi::xml_node.

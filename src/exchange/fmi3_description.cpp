@@ -36,36 +36,6 @@ void declare(pugi::xml_document& document)
     declaration.append_attribute("encoding") = "UTF-8";
 }
 
-void add_roles(pugi::xml_node node, const UnitVariable& v)
-{
-    switch (v.causality) {
-        case Causality::parameter:
-            put(node, "causality", "parameter");
-            put(node, "variability", "fixed");
-            put(node, "initial", "exact");
-            break;
-        case Causality::calculated:
-            put(node, "causality", "calculatedParameter");
-            put(node, "variability", "fixed");
-            put(node, "initial", "calculated");
-            break;
-        case Causality::input:
-            put(node, "causality", "input");
-            put(node, "variability", v.boolean ? "discrete" : "continuous");
-            break;
-        case Causality::output:
-            put(node, "causality", "output");
-            put(node, "variability", v.discrete ? "discrete" : "continuous");
-            put(node, "initial", "calculated");
-            break;
-        default:
-            put(node, "causality", "local");
-            put(node, "variability", "continuous");
-            put(node, "initial", "calculated");
-            break;
-    }
-}
-
 }  // namespace
 
 std::string fmi3_description(const UnitDescription& u)
@@ -119,7 +89,7 @@ std::string fmi3_description(const UnitDescription& u)
         put(node, "name", v.name);
         put(node, "valueReference", fmt::format("{}", v.reference));
         if (!v.text.empty()) put(node, "description", v.text);
-        add_roles(node, v);
+        for (const auto& [attribute, value] : standard_roles(v)) put(node, attribute, value);
         if (v.boolean) {
             if (v.has_start) put(node, "start", v.start != 0 ? "true" : "false");
             continue;

@@ -110,6 +110,22 @@ void add_units(pugi::xml_node to, const std::vector<UnitVariable>& variables)
 
 }  // namespace
 
+std::vector<std::pair<const char*, const char*>> standard_roles(const UnitVariable& v)
+{
+    switch (v.causality) {
+        case Causality::parameter:
+            return {{"causality", "parameter"}, {"variability", "fixed"}, {"initial", "exact"}};
+        case Causality::calculated:
+            return {{"causality", "calculatedParameter"}, {"variability", "fixed"}, {"initial", "calculated"}};
+        case Causality::input:
+            return {{"causality", "input"}, {"variability", v.boolean ? "discrete" : "continuous"}};
+        case Causality::output:
+            return {{"causality", "output"}, {"variability", v.discrete ? "discrete" : "continuous"}, {"initial", "calculated"}};
+        default:
+            return {{"causality", "local"}, {"variability", "continuous"}, {"initial", "calculated"}};
+    }
+}
+
 std::pair<std::string, std::string> standard_units(const UnitVariable& v)
 {
     if (v.boolean || (v.unit.dimension.dimensionless() && (v.unit.text == "1" || v.unit.text.empty()))) return {};
@@ -317,32 +333,7 @@ std::string fmi2_description(const UnitDescription& u, const std::vector<std::st
         put(node, "name", v.name);
         put(node, "valueReference", fmt::format("{}", v.reference));
         if (!v.text.empty()) put(node, "description", v.text);
-        switch (v.causality) {
-            case Causality::parameter:
-                put(node, "causality", "parameter");
-                put(node, "variability", "fixed");
-                put(node, "initial", "exact");
-                break;
-            case Causality::calculated:
-                put(node, "causality", "calculatedParameter");
-                put(node, "variability", "fixed");
-                put(node, "initial", "calculated");
-                break;
-            case Causality::input:
-                put(node, "causality", "input");
-                put(node, "variability", v.boolean ? "discrete" : "continuous");
-                break;
-            case Causality::output:
-                put(node, "causality", "output");
-                put(node, "variability", v.discrete ? "discrete" : "continuous");
-                put(node, "initial", "calculated");
-                break;
-            default:
-                put(node, "causality", "local");
-                put(node, "variability", "continuous");
-                put(node, "initial", "calculated");
-                break;
-        }
+        for (const auto& [attribute, value] : standard_roles(v)) put(node, attribute, value);
         pugi::xml_node type = node.append_child(v.boolean ? "Boolean" : "Real");
         if (v.boolean) {
             if (v.has_start) put(type, "start", v.start != 0 ? "true" : "false");

@@ -175,6 +175,20 @@ std::vector<std::string> items_of(pugi::xml_node type)
     return items;
 }
 
+// `limits`: the element that holds units and limits.
+DeclaredType declared_type(pugi::xml_node of, pugi::xml_node limits)
+{
+    DeclaredType type;
+    type.text = of.attribute("description").value();
+    type.unit = limits.attribute("unit").value();
+    type.display = limits.attribute("displayUnit").value();
+    type.low = number_of(limits.attribute("min"), -HUGE_VAL);
+    type.high = number_of(limits.attribute("max"), HUGE_VAL);
+    if (!limits.attribute("nominal").empty()) type.nominal = number_of(limits.attribute("nominal"), 1);
+    type.items = items_of(limits);
+    return type;
+}
+
 // Attributes of a type, or of a variable that has no such type: low, high, nominal and units.
 void take_range(pugi::xml_node from, const UnitList& units, const DeclaredType* type, Variable& v)
 {
@@ -244,15 +258,7 @@ void read_two(pugi::xml_node root, ForeignDescription& d)
     UnitList units(root.child("UnitDefinitions"));
     std::map<std::string, DeclaredType> types;
     for (pugi::xml_node t : root.child("TypeDefinitions").children("SimpleType")) {
-        pugi::xml_node kind = t.first_child();
-        DeclaredType& type = types[t.attribute("name").value()];
-        type.text = t.attribute("description").value();
-        type.unit = kind.attribute("unit").value();
-        type.display = kind.attribute("displayUnit").value();
-        type.low = number_of(kind.attribute("min"), -HUGE_VAL);
-        type.high = number_of(kind.attribute("max"), HUGE_VAL);
-        if (!kind.attribute("nominal").empty()) type.nominal = number_of(kind.attribute("nominal"), 1);
-        type.items = items_of(kind);
+        types[t.attribute("name").value()] = declared_type(t, t.first_child());
     }
     std::vector<std::pair<std::size_t, std::size_t>> rates;  // variable, and the number from 1 of its state
     for (pugi::xml_node s : root.child("ModelVariables").children("ScalarVariable")) {
@@ -305,14 +311,7 @@ void read_three(pugi::xml_node root, ForeignDescription& d)
     UnitList units(root.child("UnitDefinitions"));
     std::map<std::string, DeclaredType> types;
     for (pugi::xml_node t : root.child("TypeDefinitions").children()) {
-        DeclaredType& type = types[t.attribute("name").value()];
-        type.text = t.attribute("description").value();
-        type.unit = t.attribute("unit").value();
-        type.display = t.attribute("displayUnit").value();
-        type.low = number_of(t.attribute("min"), -HUGE_VAL);
-        type.high = number_of(t.attribute("max"), HUGE_VAL);
-        if (!t.attribute("nominal").empty()) type.nominal = number_of(t.attribute("nominal"), 1);
-        type.items = items_of(t);
+        types[t.attribute("name").value()] = declared_type(t, t);
     }
     static const std::map<std::string, ForeignType> kTypes{
         {"Float32", ForeignType::float32}, {"Float64", ForeignType::float64}, {"Int8", ForeignType::int8},
