@@ -197,7 +197,10 @@ private:
         elements(ours, v, each);
         bool continuous = is_float(v.type) && v.variability == Variable::Variability::continuous;
         if (input) {
-            for (const std::string& e : each) (continuous ? inputs_ : discrete_inputs_).push_back(truth ? fmt::format("if {} then 1 else 0", e) : e);
+            for (const std::string& e : each) {
+                (continuous ? inputs_ : discrete_inputs_).push_back(truth ? fmt::format("if {} then 1 else 0", e) : e);
+                if (!continuous) discrete_units_.push_back(is_float(v.type) ? (v.unit.has_offset ? v.unit.difference() : v.unit) : Unit{});
+            }
         } else {
             output_names_[index] = each;
         }
@@ -297,9 +300,10 @@ private:
         }
         std::vector<std::string> begin_with{"_set", "_stage", "time"};
         function_values();
-        function("_start", joined({{"set", "stage", "t"}, numbered("u", plan_.n_inputs), numbered("d", plan_.n_discrete_inputs)}), results_of({"spare"}));
+        function("_start", joined({{"set", "stage", "t"}, numbered("u", plan_.n_inputs), numbered("d", plan_.n_discrete_inputs)}),
+                 results_of({"spare", "spare_too"}));
         function("_look", joined({{"set", "stage", "t"}, numbered("x", plan_.n_states), numbered("u", plan_.n_inputs)}),
-                 joined({{"spare"},
+                 joined({{"spare", "spare_too"},
                          of_variables("rate", plan_.states, true),
                          of_variables("output", plan_.outputs, false),
                          numbered("indicator", plan_.n_indicators)}));
@@ -333,8 +337,10 @@ private:
         for (const std::string& input : discrete_inputs_) {
             ++k;
             // whatever it jumps to: another value than at the last event
-            out_ += fmt::format("    memory _was_{} : 1 = 0\n", k);
-            ask(fmt::format("_changed_{}", k), fmt::format("abs(({}) - _was_{}) > 1e-9", input, k));
+            const Unit& unit = discrete_units_[k - 1];
+            constexpr double kEqual = 1e-9;
+            out_ += fmt::format("    memory _was_{} : {} = {}\n", k, unit.text.empty() ? "1" : unit.text, in_unit(unit, 0));
+            ask(fmt::format("_changed_{}", k), fmt::format("abs(({}) - _was_{}) > {}", input, k, in_unit(unit, kEqual * unit.scale)));
             remember_ += fmt::format("        _was_{} := {}\n", k, input);
         }
         out_ += "    when time >= _next { _timed := _timed + 1 }\n";
@@ -362,7 +368,7 @@ private:
         out_ += "    option extrapolated = false    ## whether outputs go on along a line between two steps, instead of being held\n";
         function_values();
         auto at_events = joined({{"set", "stage", "t"}, numbered("u", plan_.n_inputs), numbered("d", plan_.n_discrete_inputs)});
-        function("_start", at_events, results_of({"spare"}));
+        function("_start", at_events, results_of({"spare", "spare_too"}));
         function("_after", at_events, results_of({"moved", "next : s", "ended"}));
         out_ += fmt::format("    let _s = _start({})\n    memory _at : s = 0 s\n", list(joined({{"_set", "_stage", "time"}, inputs_, discrete_inputs_})));
         after_ = fmt::format("_after({})", list(joined({{"_set", "_stage", "time"}, inputs_, discrete_inputs_})));
@@ -391,6 +397,7 @@ private:
     std::string name_, out_, starts_, remember_, after_, at_start_;
     Names names_;
     std::vector<std::string> params_, inputs_, discrete_inputs_, state_names_;
+    std::vector<Unit> discrete_units_;  ///< of the differences of the latter
     std::map<std::size_t, std::vector<std::string>> output_names_;
 };
 

@@ -168,13 +168,13 @@ public:
             add(Does::values, 1, p.n_params);
         } else if (name_ == "_start") {
             const std::size_t n = kFirst + p.n_inputs + p.n_discrete_inputs;
-            add(Does::nothing, 1, n);
+            add(Does::nothing, 2, n);
             add(Does::start_state, p.n_states, n);
             add(Does::start_output, p.n_outputs, n);
             add(Does::start_discrete, p.n_discrete_outputs, n);
         } else if (name_ == "_look") {
             const std::size_t n = kFirst + p.n_states + p.n_inputs;
-            add(Does::nothing, 1, n);
+            add(Does::nothing, 2, n);
             add(Does::rate, p.n_states, n);
             add(Does::output, p.n_outputs, n);
             add(Does::indicator, p.n_indicators, n);

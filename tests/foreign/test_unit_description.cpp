@@ -158,6 +158,16 @@ TEST_CASE("every unit of measure and every name comes out as our language has it
     CHECK(text.find("param valve_in_2_p : degC = 2.5 degC in 0 degC .. 7 degC") != std::string::npos);
     CHECK(text.find("param a_bp : 1/Pa = 2.5 Pa^-1") != std::string::npos);
     CHECK(text.find("called 'der(x)p' there") != std::string::npos);
+    // a unit with nothing but inputs, one of them a length that jumps
+    unit.description = std::make_shared<const nl::ForeignDescription>(
+        nl::read_foreign_description("<fmiModelDescription fmiVersion=\"2.0\" guid=\"g\"><ModelExchange modelIdentifier=\"odd\"/><UnitDefinitions><Unit "
+                                     "name=\"m\"><BaseUnit m=\"1\"/></Unit></UnitDefinitions>"
+                                     "<ModelVariables><ScalarVariable name=\"u\" valueReference=\"1\" causality=\"input\" variability=\"discrete\"><Real "
+                                     "unit=\"m\" start=\"0\"/></ScalarVariable></ModelVariables>"
+                                     "<ModelStructure/></fmiModelDescription>"));
+    nl::Library bare = nl::Library::standard();
+    bare.load_text("bare.fmu", nl::unit_text(unit, nl::UnitKind::exchange, "Bare"));
+    for (const nl::Diagnostic& d : bare.check()) CHECK_MESSAGE(d.severity != nl::Diagnostic::Severity::error, d.rendered);
     // the same again is known by another name
     CHECK(text.find("param x_yp_2 :") != std::string::npos);
 }
