@@ -363,6 +363,8 @@ private:
     {
         constexpr double kParts = 1000;  // of the experiment that it proposes, where it proposes no step
         double step = d_.step ? *d_.step : d_.stop && *d_.stop > d_.start ? (*d_.stop - d_.start) / kParts : 0.01;
+        constexpr double kAny = 0.01;
+        if (!(step > 0) || !std::isfinite(step)) step = kAny;
         out_ += fmt::format("    param step : s = {:.15g} s    ## from one exchange of values to the next{}\n", step,
                             d_.variable_steps ? "" : "; the unit may allow only multiples of its own");
         out_ += "    option extrapolated = false    ## whether outputs go on along a line between two steps, instead of being held\n";
