@@ -25,12 +25,12 @@ public:
     /// The same from a text; `name` is used in messages and for relative `use "file"`.
     void load_text(const std::string& name, const std::string& text);
 
-    /// A unit of the open standard FMI (2.0 or 3.0) as a component of this name for all that is compiled with this library; one that can do both is there by model
-    /// exchange as `name`, and by co-simulation as `Sampled` and the name. A file may use one by itself: `use "pump.fmu" as Pump`. Cost: unpacking. Throws
-    /// ModelError: no archive, no unit, none for this machine, a name that is taken or is none.
+    /// A unit of the open standard FMI (2.0 or 3.0) as a component of this name for all that is compiled with this library; one that can do both is there by
+    /// model exchange as `name`, and by co-simulation as `Sampled` and the name. A file may use one by itself: `use "pump.fmu" as Pump`. Cost: unpacking.
+    /// Throws ModelError: no archive, no unit, none for this machine, a name that is taken or is none.
     void load_fmu(const std::string& path, const std::string& name);
-    /// Units that are loaded from now on, by files too, run in processes of their own (the program netloop_unit_host): what they do to their memory, a crash and an
-    /// endless loop end them, and the run with a message.
+    /// Units that are loaded from now on, by files too, run in processes of their own (the program netloop_unit_host): what they do to their memory, a crash
+    /// and an endless loop end them, and the run with a message.
     void isolate_units(bool yes = true);
 
     /// The texts of a recording, the first with what it uses of the others: data from elsewhere. Nothing is read from the disk, neither texts nor tables that

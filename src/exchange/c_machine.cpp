@@ -320,17 +320,17 @@ double @_next(const @* s);
         std::string out;
         if (p_.solves_rest) {
             out += pivots(p_.rest, "rest");
-            out += fill(fmt::format(R"(static void @_solve_rest(@* s)
+            out += fill(fmt::format(R"(static REAL* @_searched(@* s, int i)
+{{
+    return @_is_state[i] ? &s->m[@_W + i] : &s->m[@_Z + i];
+}}
+
+static void @_solve_rest(@* s)
 {{
     int turn, i;
     for (turn = 0; turn < {}; ++turn) {{
         @_rest_solve(s);
-        for (i = 0; i < {}; ++i) {{
-            if (@_is_state[i])
-                s->m[@_W + i] -= s->m[@_rest_result[i]];
-            else
-                s->m[@_Z + i] -= s->m[@_rest_result[i]];
-        }}
+        for (i = 0; i < {}; ++i) *@_searched(s, i) -= s->m[@_rest_result[i]];
     }}
 }}
 )",
@@ -894,19 +894,23 @@ void @_get_rates(const @* s, REAL* x)
 
 int @_solve(@* s)
 {{
+    REAL before[{4}];
     int turn, i;
     @_take_inputs(s);
+    for (i = 0; i < {0}; ++i) before[i] = *@_searched(s, i);
     for (turn = 0; turn < 30; ++turn) {{
         int settled = 1;
         @_rest_solve(s);
         for (i = 0; i < {0}; ++i) {{
             const REAL x = s->m[@_rest_result[i]];
-            REAL* value = @_is_state[i] ? &s->m[@_W + i] : &s->m[@_Z + i];
+            REAL* value = @_searched(s, i);
             *value -= x;
             if (!(fabsFN(x) <= (REAL)1e-9 * (fabsFN(*value) + @_usual[i]))) settled = 0;
         }}
         if (settled) return 0;
     }}
+    /* the next search begins where the last good one ended, not where this one has lost its way */
+    for (i = 0; i < {0}; ++i) *@_searched(s, i) = before[i];
     return -1;
 }}
 
@@ -930,7 +934,7 @@ double @_next(const @* s)
     return next;
 }}
 )",
-                                      m_.n(), number_of_state.size(), indicators, p_.every.size()));
+                                      m_.n(), number_of_state.size(), indicators, p_.every.size(), std::max<std::size_t>(1, m_.n())));
     }
 
     const FixedPlan& p_;

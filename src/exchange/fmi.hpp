@@ -8,6 +8,10 @@
 
 #include "exchange/fixed_plan.hpp"
 
+namespace pugi {
+class xml_node;
+}
+
 namespace netloop {
 
 /// What a variable of a unit is, with the number that its functions know it by.
@@ -44,8 +48,11 @@ UnitDescription describe_unit(const FixedPlan& plan, const std::string& name, co
 /// modelDescription.xml. `sources`: names of the C files.
 std::string fmi2_description(const UnitDescription& unit, const std::vector<std::string>& sources);
 
+/// How the functions that the standard names are declared in C: seen from outside, or for this file alone.
+enum class StandardLinkage { seen, inner };
+std::string exported_macro(StandardLinkage linkage);
 /// The C of the standard's functions around the machine NAME.h.
-std::string fmi2_source(const UnitDescription& unit, const FixedPlan& plan);
+std::string fmi2_source(const UnitDescription& unit, const FixedPlan& plan, StandardLinkage linkage = StandardLinkage::seen);
 
 /// The same by FMI 3.0. Event indicators and the time have references of their own there, behind all others.
 std::string fmi3_description(const UnitDescription& unit);
@@ -54,11 +61,10 @@ std::string fmi3_build_description(const UnitDescription& unit, const std::vecto
 /// The functions of 3.0 around those of 2.0, which are static in it: one body, two interfaces.
 std::string fmi3_source(const UnitDescription& unit, const FixedPlan& plan);
 
-/// Attributes that say what a variable is, name and value, the same in both versions.
+/// Attributes that are the same in both versions, name and value: what a variable is; and its unit of measure, limits and start.
 std::vector<std::pair<const char*, const char*>> standard_roles(const UnitVariable& v);
-/// The name of a variable's unit of measure, and of the one it is shown in (empty: the same); both empty for a plain number.
-std::pair<std::string, std::string> standard_units(const UnitVariable& v);
-/// UnitDefinitions, the same in both versions. `to`: a pugi::xml_node.
-void add_standard_units(void* to, const std::vector<UnitVariable>& variables);
+std::vector<std::pair<const char*, std::string>> standard_limits(const UnitVariable& v);
+/// UnitDefinitions, LogCategories and DefaultExperiment, the same in both.
+void add_standard_parts(pugi::xml_node& root, const UnitDescription& unit);
 
 }  // namespace netloop

@@ -45,13 +45,6 @@ typedef struct {
 } fmi2EventInfo;
 #define fmi2True 1
 #define fmi2False 0
-#if defined(_WIN32)
-#define EXPORTED __declspec(dllexport)
-#elif defined(__GNUC__)
-#define EXPORTED __attribute__((visibility("default")))
-#else
-#define EXPORTED
-#endif
 
 /* --- an instance */
 enum { INSTANTIATED = 1, INITIALIZATION = 2, EVENT = 4, CONTINUOUS = 8, STEPPED = 16, FAILED = 32, TERMINATED = 64, BROKEN = 128 };
@@ -697,12 +690,20 @@ EXPORTED fmi2Status fmi2GetStringStatus(fmi2Component c, const fmi2StatusKind ki
 
 }  // namespace
 
-std::string fmi2_source(const UnitDescription& unit, const FixedPlan& plan)
+std::string exported_macro(StandardLinkage linkage)
+{
+    if (linkage == StandardLinkage::inner)
+        return "#if defined(__GNUC__)\n#define EXPORTED static __attribute__((unused))\n#else\n#define EXPORTED static\n#endif\n";
+    return "#if defined(_WIN32)\n#define EXPORTED __declspec(dllexport)\n#elif defined(__GNUC__)\n#define EXPORTED __attribute__((visibility(\"default\")))\n"
+           "#else\n#define EXPORTED\n#endif\n";
+}
+
+std::string fmi2_source(const UnitDescription& unit, const FixedPlan& plan, StandardLinkage linkage)
 {
     std::string text = with_names(kSource, unit.name);
     const std::string end_of_types = "/* --- an instance */\n";
-    std::string own = fmt::format("#define GUID {}\n#define HAS_MODEL_EXCHANGE {}\n#define START_TIME {:.17g}\n", c_string(unit.guid),
-                                  unit.model_exchange ? 1 : 0, plan.start_time);
+    std::string own = exported_macro(linkage) + fmt::format("#define GUID {}\n#define HAS_MODEL_EXCHANGE {}\n#define START_TIME {:.17g}\n", c_string(unit.guid),
+                                                            unit.model_exchange ? 1 : 0, plan.start_time);
     std::string inputs, settable, nominal;
     for (ParameterId p : plan.request.inputs) inputs += fmt::format("{}u, ", p);
     std::vector<char> can(plan.params.size(), 0);

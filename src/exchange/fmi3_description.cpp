@@ -62,15 +62,7 @@ std::string fmi3_description(const UnitDescription& u)
     put(cs, "canSerializeFMUState", "true");
     put(cs, "canHandleVariableCommunicationStepSize", "false");
     put(cs, "fixedInternalStepSize", number(u.step));
-    add_standard_units(&root, u.variables);
-    pugi::xml_node categories = root.append_child("LogCategories");
-    for (const char* name : {"logEvents", "logStatusWarning", "logStatusError"}) put(categories.append_child("Category"), "name", name);
-    pugi::xml_node experiment = root.append_child("DefaultExperiment");
-    put(experiment, "startTime", "0");
-    put(experiment, "stopTime", number(u.stop));
-    put(experiment, "tolerance", number(u.tolerance));
-    put(experiment, "stepSize", number(u.step));
-
+    add_standard_parts(root, u);
     pugi::xml_node list = root.append_child("ModelVariables");
     std::string free_name = "time";
     for (bool taken = true; taken;) {
@@ -90,16 +82,7 @@ std::string fmi3_description(const UnitDescription& u)
         put(node, "valueReference", fmt::format("{}", v.reference));
         if (!v.text.empty()) put(node, "description", v.text);
         for (const auto& [attribute, value] : standard_roles(v)) put(node, attribute, value);
-        if (v.boolean) {
-            if (v.has_start) put(node, "start", v.start != 0 ? "true" : "false");
-            continue;
-        }
-        auto [si, shown] = standard_units(v);
-        if (!si.empty()) put(node, "unit", si);
-        if (!shown.empty()) put(node, "displayUnit", shown);
-        if (std::isfinite(v.low)) put(node, "min", number(v.low));
-        if (std::isfinite(v.high)) put(node, "max", number(v.high));
-        if (v.has_start) put(node, "start", number(v.start));
+        for (const auto& [attribute, value] : standard_limits(v)) put(node, attribute, value);
         if (v.rate_of != 0) put(node, "derivative", fmt::format("{}", u.variables[v.rate_of - 1].reference));
     }
     for (std::size_t k = 0; k < u.n_indicators; ++k) {

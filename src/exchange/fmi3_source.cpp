@@ -14,15 +14,6 @@ namespace {
 
 // @ stands for the machine's name.
 constexpr const char* kSource = R"c(
-/* --- FMI 3.0 */
-#undef EXPORTED
-#if defined(_WIN32)
-#define EXPORTED __declspec(dllexport)
-#elif defined(__GNUC__)
-#define EXPORTED __attribute__((visibility("default")))
-#else
-#define EXPORTED
-#endif
 
 typedef void* fmi3Instance;
 typedef void* fmi3InstanceEnvironment;
@@ -421,14 +412,9 @@ std::string in_words_of_three(const std::string& text)
 
 std::string fmi3_source(const UnitDescription& unit, const FixedPlan& plan)
 {
-    std::string inner = in_words_of_three(fmi2_source(unit, plan));
-    // what is exported by 2.0 is for this file alone
-    const std::string begin = "#if defined(_WIN32)\n", end = "#define EXPORTED\n#endif\n";
-    std::size_t from = inner.find(begin), to = inner.find(end, from) + end.size();
-    inner.replace(from, to - from, "#if defined(__GNUC__)\n#define EXPORTED static __attribute__((unused))\n#else\n#define EXPORTED static\n#endif\n");
-    const std::string includes = "#include <stdio.h>\n";
-    inner.insert(inner.find(includes), "#include <stdarg.h>\n#include <stdbool.h>\n#include <stdint.h>\n#include <stdlib.h>\n");
-    return inner + with_names(kSource, unit.name);
+    return in_words_of_three(fmi2_source(unit, plan, StandardLinkage::inner)) +
+           "\n/* --- FMI 3.0 */\n#include <stdarg.h>\n#include <stdbool.h>\n#include <stdint.h>\n#include <stdlib.h>\n#undef EXPORTED\n" +
+           exported_macro(StandardLinkage::seen) + with_names(kSource, unit.name);
 }
 
 }  // namespace netloop

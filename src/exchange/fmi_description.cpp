@@ -126,16 +126,37 @@ std::vector<std::pair<const char*, const char*>> standard_roles(const UnitVariab
     }
 }
 
-std::pair<std::string, std::string> standard_units(const UnitVariable& v)
+std::vector<std::pair<const char*, std::string>> standard_limits(const UnitVariable& v)
 {
-    if (v.boolean || (v.unit.dimension.dimensionless() && (v.unit.text == "1" || v.unit.text.empty()))) return {};
+    std::vector<std::pair<const char*, std::string>> all;
+    if (v.boolean) {
+        if (v.has_start) all.emplace_back("start", v.start != 0 ? "true" : "false");
+        return all;
+    }
     std::string si = si_name(v.unit);
-    return {si, v.unit.text != si ? v.unit.text : ""};
+    bool plain = v.unit.dimension.dimensionless() && (v.unit.text == "1" || v.unit.text.empty());
+    if (!plain) all.emplace_back("unit", si);
+    if (!plain && v.unit.text != si) all.emplace_back("displayUnit", v.unit.text);
+    if (std::isfinite(v.low)) all.emplace_back("min", xml_number(v.low));
+    if (std::isfinite(v.high)) all.emplace_back("max", xml_number(v.high));
+    if (v.has_start) all.emplace_back("start", xml_number(v.start));
+    return all;
 }
 
-void add_standard_units(void* to, const std::vector<UnitVariable>& variables)
+void add_standard_parts(pugi::xml_node& root, const UnitDescription& u)
 {
-    add_units(*static_cast<pugi::xml_node*>(to), variables);
+    add_units(root, u.variables);
+    pugi::xml_node categories = root.append_child("LogCategories");
+    for (const auto& [name, text] :
+         {std::pair{"logAll", "everything"}, std::pair{"logEvents", "events: what happened, and how many"},
+          std::pair{"logStatusWarning", "what a user should know"}, std::pair{"logStatusError", "calls that are refused, values that are none"}}) {
+        pugi::xml_node c = categories.append_child("Category");
+        c.append_attribute("name") = name;
+        c.append_attribute("description") = text;
+    }
+    pugi::xml_node experiment = root.append_child("DefaultExperiment");
+    for (const auto& [name, value] : {std::pair{"startTime", 0.0}, {"stopTime", u.stop}, {"tolerance", u.tolerance}, {"stepSize", u.step}})
+        experiment.append_attribute(name) = xml_number(value).c_str();
 }
 
 UnitDescription describe_unit(const FixedPlan& plan, const std::string& name, const std::string& title, double stop, double tolerance)
@@ -313,20 +334,7 @@ std::string fmi2_description(const UnitDescription& u, const std::vector<std::st
     put(cs, "canGetAndSetFMUstate", "true");
     put(cs, "canSerializeFMUstate", "true");
     add_sources(cs);
-    add_units(root, u.variables);
-    pugi::xml_node categories = root.append_child("LogCategories");
-    for (const auto& [name, text] :
-         {std::pair{"logAll", "everything"}, std::pair{"logEvents", "events: what happened, and how many"},
-          std::pair{"logStatusWarning", "what a user should know"}, std::pair{"logStatusError", "calls that are refused, values that are none"}}) {
-        pugi::xml_node c = categories.append_child("Category");
-        put(c, "name", name);
-        put(c, "description", text);
-    }
-    pugi::xml_node experiment = root.append_child("DefaultExperiment");
-    put(experiment, "startTime", "0");
-    put(experiment, "stopTime", xml_number(u.stop));
-    put(experiment, "tolerance", xml_number(u.tolerance));
-    put(experiment, "stepSize", xml_number(u.step));
+    add_standard_parts(root, u);
     pugi::xml_node list = root.append_child("ModelVariables");
     for (const UnitVariable& v : u.variables) {
         pugi::xml_node node = list.append_child("ScalarVariable");
@@ -335,16 +343,7 @@ std::string fmi2_description(const UnitDescription& u, const std::vector<std::st
         if (!v.text.empty()) put(node, "description", v.text);
         for (const auto& [attribute, value] : standard_roles(v)) put(node, attribute, value);
         pugi::xml_node type = node.append_child(v.boolean ? "Boolean" : "Real");
-        if (v.boolean) {
-            if (v.has_start) put(type, "start", v.start != 0 ? "true" : "false");
-            continue;
-        }
-        auto [si, shown] = standard_units(v);
-        if (!si.empty()) put(type, "unit", si);
-        if (!shown.empty()) put(type, "displayUnit", shown);
-        if (std::isfinite(v.low)) put(type, "min", xml_number(v.low));
-        if (std::isfinite(v.high)) put(type, "max", xml_number(v.high));
-        if (v.has_start) put(type, "start", xml_number(v.start));
+        for (const auto& [attribute, value] : standard_limits(v)) put(type, attribute, value);
         if (v.rate_of != 0) put(type, "derivative", fmt::format("{}", v.rate_of));
     }
     pugi::xml_node structure = root.append_child("ModelStructure");

@@ -38,8 +38,7 @@ std::string host_program()
 
 class IsolatedUnit : public UnitInstance {
 public:
-    IsolatedUnit(std::shared_ptr<const ForeignDescription> d, const UnitPlan& plan, const std::string& folder, const std::string& name, double patience)
-        : d_(std::move(d)), kind_(plan.kind), patience_(patience)
+    IsolatedUnit(UnitKind kind, const std::string& folder, const std::string& name, double patience) : patience_(patience)
     {
         std::string program = host_program();
         int ends[2];
@@ -57,9 +56,9 @@ public:
         }
         posix_spawn_file_actions_adddup2(&actions, ends[1], kSocketThere);
         posix_spawn_file_actions_adddup2(&actions, STDERR_FILENO, STDOUT_FILENO);  // what it prints is none of our results
-        const char* kind = kind_ == UnitKind::exchange ? "exchange" : "cosimulation";
+        const char* word = kind == UnitKind::exchange ? "exchange" : "cosimulation";
         std::string mutable_name = name;
-        std::array<char*, 5> arguments{program.data(), const_cast<char*>(folder.c_str()), const_cast<char*>(kind), mutable_name.data(), nullptr};
+        std::array<char*, 5> arguments{program.data(), const_cast<char*>(folder.c_str()), const_cast<char*>(word), mutable_name.data(), nullptr};
         int failed = posix_spawn(&child_, program.c_str(), &actions, nullptr, arguments.data(), environ);
         posix_spawn_file_actions_destroy(&actions);
         close(ends[1]);
@@ -158,8 +157,6 @@ private:
         return "its process did not answer and was ended";
     }
 
-    std::shared_ptr<const ForeignDescription> d_;
-    UnitKind kind_;
     double patience_;
     int socket_ = -1;
     pid_t child_ = 0;
@@ -167,10 +164,9 @@ private:
 
 }  // namespace
 
-std::unique_ptr<UnitInstance> make_isolated_unit(std::shared_ptr<const ForeignDescription> d, const UnitPlan& plan, const std::string& folder,
-                                                 const std::string& name, double patience)
+std::unique_ptr<UnitInstance> make_isolated_unit(UnitKind kind, const std::string& folder, const std::string& name, double patience)
 {
-    return std::make_unique<IsolatedUnit>(std::move(d), plan, folder, name, patience);
+    return std::make_unique<IsolatedUnit>(kind, folder, name, patience);
 }
 
 }  // namespace netloop

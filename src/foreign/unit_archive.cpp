@@ -110,16 +110,6 @@ UnitFolder::UnitFolder(const std::string& path)
     if (description_.empty()) throw UnitProblemFound("its archive holds no modelDescription.xml");
 }
 
-std::string UnitFolder::binary(int version, const std::string& name) const
-{
-    return unit_binary(path(), version, name);
-}
-
-std::string UnitFolder::resources(int version) const
-{
-    return unit_resources(path(), version);
-}
-
 std::string unit_binary(const std::string& folder, int version, const std::string& name)
 {
     const char* platform = version == 2 ? kPlatform2 : kPlatform3;

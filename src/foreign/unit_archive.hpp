@@ -17,11 +17,7 @@ public:
     explicit UnitFolder(const std::string& archive);
 
     const std::string& description() const { return description_; }  ///< the text of modelDescription.xml
-    /// The binary of this name for this machine; throws UnitProblemFound if there is none.
-    std::string binary(int version, const std::string& name) const;
-    /// As the standard asks for it: a file URI for 2.0, a path that ends in a stroke for 3.0.
-    std::string resources(int version) const;
-    const std::string path() const { return folder_.path().string(); }
+    std::string path() const { return folder_.path().string(); }
 
     static constexpr std::size_t kMostFiles = 20'000;
     static constexpr std::size_t kMostBytes = std::size_t{1} << 30;
@@ -34,7 +30,7 @@ private:
 
 /// The binary of this name for this machine in an unpacked unit; throws UnitProblemFound if there is none.
 std::string unit_binary(const std::string& folder, int version, const std::string& name);
-/// See UnitFolder::resources.
+/// Where its resources lie, as the standard asks for it: a file URI for 2.0, a path that ends in a stroke for 3.0.
 std::string unit_resources(const std::string& folder, int version);
 
 }  // namespace netloop

@@ -10,12 +10,27 @@
 #include <mutex>
 #include <set>
 
-#include "foreign/unit_session.hpp"
+#include "foreign/unit_functions.hpp"
+#include "language/syntax.hpp"
 
 namespace netloop {
 namespace {
 
 using Variable = ForeignVariable;
+
+bool is_continuous_signal(const Variable& v)
+{
+    return is_float(v.type) && v.variability == Variable::Variability::continuous;
+}
+// In which differences, rates and what was told of a variable are: K for degC.
+Unit difference_of(const Variable& v)
+{
+    return !is_float(v.type) ? Unit{} : v.unit.has_offset ? v.unit.difference() : v.unit;
+}
+std::string shown_unit(const Unit& unit)
+{
+    return unit.text.empty() ? "1" : unit.text;
+}
 
 // All parts of one component, by their path: what their runs share.
 class Parts {
@@ -43,9 +58,6 @@ class Names {
 public:
     std::string operator()(const std::string& foreign)
     {
-        static const std::set<std::string> kReserved{"component", "system", "part", "port", "joint", "param", "option", "const", "let",   "var",      "memory",
-                                                     "init",      "guess",  "if",   "then", "else",  "for",   "in",     "when",  "every", "function", "return",
-                                                     "while",     "and",    "or",   "not",  "is",    "true",  "false",  "time",  "pi",    "input",    "output"};
         std::string name;
         for (char c : foreign) {
             bool plain = (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9');
@@ -56,7 +68,7 @@ public:
         }
         while (!name.empty() && name.back() == '_') name.pop_back();
         if (name.empty() || (name[0] >= '0' && name[0] <= '9')) name = "v" + name;
-        if (kReserved.contains(name)) name += "_";
+        if (is_reserved(name) || name == "input" || name == "output") name += "_";
         std::string fresh = name;
         for (int k = 2; !taken_.insert(fresh).second; ++k) fresh = fmt::format("{}_{}", name, k);
         return fresh;
@@ -76,29 +88,35 @@ std::string one_line(std::string text)
 
 class Writer {
 public:
-    Writer(const ForeignUnit& unit, UnitKind kind, const std::string& name) : unit_(unit), d_(*unit.description), plan_(d_, kind), kind_(kind), name_(name) {}
+    Writer(const ForeignUnit& unit, UnitKind kind, const std::string& name, PartOf part_of)
+        : unit_(unit), d_(*unit.description), plan_(d_, kind), kind_(kind), name_(name), part_of_(std::move(part_of))
+    {
+    }
 
-    std::string text()
+    OutsideComponent component()
     {
         head();
         for (std::size_t v : plan_.params) declare_param(d_.variables[v]);
         for (std::size_t v : plan_.inputs) declare_signal(v, "input");
         for (std::size_t v : plan_.discrete_inputs) declare_signal(v, "input");
         for (std::size_t v : plan_.states) state_names_.push_back(names_(d_.variables[v].name));
-        std::vector<std::size_t> shown;  // outputs that are no state
         for (std::size_t v : plan_.outputs)
             if (std::find(plan_.states.begin(), plan_.states.end(), v) == plan_.states.end()) declare_signal(v, "output");
         for (std::size_t v : plan_.discrete_outputs) declare_signal(v, "output");
-        if (plan_.n_params > 0)
+        if (plan_.n_params > 0) {
+            function("_values", params_.size(), {{"", "1", UnitAnswer::set_of_params, 0}});
             out_ += fmt::format("    param _set : 1 = _values({})\n", list(params_));
-        else
+        } else {
             out_ += "    const _set : 1 = 0\n";
+        }
         out_ += "    memory _stage : 1 = 0\n";
         if (kind_ == UnitKind::exchange)
             exchange();
         else
             cosimulation();
-        return out_ + "}\n";
+        made_.name = name_;
+        made_.text = out_ + "}\n";
+        return std::move(made_);
     }
 
 private:
@@ -120,7 +138,7 @@ private:
         }
         out_ += fmt::format("\ncomponent {} {{\n", name_);
     }
-    std::string unit_text(const Variable& v) const { return v.unit.text.empty() ? "1" : v.unit.text; }
+    static std::string type_of(const Variable& v) { return v.type == ForeignType::boolean ? "bool" : is_float(v.type) ? shown_unit(v.unit) : "1"; }
     std::string number(const Variable& v, double si) const { return is_float(v.type) ? in_unit(v.unit, si) : fmt::format("{:.15g}", si); }
     // A literal; 15 digits undo what rounding has made of a short number of the unit's own. `2 1/Pa` is none: 2 Pa^-1 is.
     static std::string in_unit(const Unit& unit, double si)
@@ -169,11 +187,8 @@ private:
         std::string range;
         if (is_float(v.type) && std::isfinite(v.low) && std::isfinite(v.high) && v.low < v.high)
             range = fmt::format(" in {} .. {}", number(v, v.low), number(v, v.high));
-        out_ += fmt::format("    param {}{} : {} = {}{}{}\n", ours, size(v),
-                            truth              ? "bool"
-                            : is_float(v.type) ? unit_text(v)
-                                               : "1",
-                            value, range, doc(v, ours));
+        out_ += fmt::format("    param {}{} : {} = {}{}{}\n", ours, size(v), v.is_array && v.type == ForeignType::boolean ? "1" : type_of(v), value, range,
+                            doc(v, ours));
         std::vector<std::string> each;
         elements(ours, v, each);
         for (std::string& e : each) params_.push_back(truth ? fmt::format("if {} then 1 else 0", e) : e);
@@ -192,14 +207,14 @@ private:
                 start = truth ? (v.start[0] != 0 ? " = true" : " = false") : " = " + number(v, v.start[0]);
             }
         }
-        out_ += fmt::format("    {} {}{} : {}{}{}\n", word, ours, size(v), truth ? "bool" : is_float(v.type) ? unit_text(v) : "1", start, doc(v, ours));
+        out_ += fmt::format("    {} {}{} : {}{}{}\n", word, ours, size(v), type_of(v), start, doc(v, ours));
         std::vector<std::string> each;
         elements(ours, v, each);
-        bool continuous = is_float(v.type) && v.variability == Variable::Variability::continuous;
+        bool continuous = is_continuous_signal(v);
         if (input) {
             for (const std::string& e : each) {
                 (continuous ? inputs_ : discrete_inputs_).push_back(truth ? fmt::format("if {} then 1 else 0", e) : e);
-                if (!continuous) discrete_units_.push_back(is_float(v.type) ? (v.unit.has_offset ? v.unit.difference() : v.unit) : Unit{});
+                if (!continuous) discrete_units_.push_back(difference_of(v));
             }
         } else {
             output_names_[index] = each;
@@ -212,31 +227,47 @@ private:
         for (std::size_t k = 1; k <= n; ++k) names.push_back(fmt::format("{}_{}", word, k));
         return names;
     }
-    static std::vector<std::string> joined(std::initializer_list<std::vector<std::string>> lists)
+    // One result of a function: its name and unit of measure in the text, and what it is asked for. A function with a single one has no names.
+    struct Result {
+        std::string name, unit;
+        UnitAnswer what = UnitAnswer::nothing;
+        std::size_t index = 0;
+    };
+    using Results = std::vector<Result>;
+
+    void function(const std::string& name, std::size_t n_arguments, Results results)
     {
-        std::vector<std::string> all;
-        for (const auto& l : lists) all.insert(all.end(), l.begin(), l.end());
-        return all;
+        std::string arguments = list(numbered("a", n_arguments));
+        if (results.size() == 1 && results[0].name.empty()) {
+            out_ += fmt::format("    function {}({}) -> 1 {{ return 0 }}\n", name, arguments);
+        } else {
+            while (results.size() < 2) results.push_back({fmt::format("nothing_{}", results.size() + 1), "1"});  // the language names only several
+            std::vector<std::string> named;
+            for (const Result& r : results) named.push_back(fmt::format("{} : {}", r.name, r.unit));
+            out_ += fmt::format("    function {}({}) -> ({}) {{ }}\n", name, arguments, list(named));
+        }
+        std::vector<UnitResult> asked;
+        for (const Result& r : results) asked.push_back({r.what, r.index});
+        made_.functions.emplace_back(name, unit_function(part_of_, std::move(asked), n_arguments));
     }
-    void function(const std::string& name, const std::vector<std::string>& arguments, const std::vector<std::string>& results)
+    // `word`_1, `word`_2 ... for all elements of variables.
+    void add_results(Results& to, const char* word, const std::vector<std::size_t>& which, UnitAnswer what) const
     {
-        if (results.size() == 1)
-            out_ += fmt::format("    function {}({}) -> {} {{ return 0 {} }}\n", name, list(arguments), results[0], results[0] == "1" ? "" : results[0]);
-        else
-            out_ += fmt::format("    function {}({}) -> ({}) {{ }}\n", name, list(arguments), list(results));
-    }
-    // Results with the unit of measure of each.
-    std::vector<std::string> of_variables(const char* word, const std::vector<std::size_t>& which, bool rate) const
-    {
-        std::vector<std::string> results;
+        std::size_t k = 0;
         for (std::size_t index : which) {
             const Variable& v = d_.variables[index];
-            Unit unit = is_float(v.type) ? v.unit : Unit{};
-            std::string text = rate ? unit.rate().text : unit.has_offset ? unit.difference().text : unit.text;
-            for (std::size_t k = 0; k < v.n_elements; ++k) results.push_back(fmt::format("{}_{} : {}", word, results.size() + 1, text.empty() ? "1" : text));
+            Unit unit = what == UnitAnswer::rate ? v.unit.rate() : difference_of(v);
+            for (std::size_t e = 0; e < v.n_elements; ++e, ++k) to.push_back({fmt::format("{}_{}", word, k + 1), shown_unit(unit), what, k});
         }
-        return results;
     }
+    // Set of params, stage, time; then what a function needs.
+    static std::vector<std::string> arguments(std::initializer_list<std::vector<std::string>> behind)
+    {
+        std::vector<std::string> all{"_set", "_stage", "time"};
+        for (const auto& l : behind) all.insert(all.end(), l.begin(), l.end());
+        return all;
+    }
+
     // Outputs from a function's results `word`_k.
     void give_outputs(const std::vector<std::size_t>& which, const char* from, const char* word)
     {
@@ -253,11 +284,21 @@ private:
         }
     }
 
-    // All that a start, an event or a step leaves.
-    std::vector<std::string> results_of(std::vector<std::string> first) const
+    // `_start` and `_after`: what it begins with, and what a start, an event or a step leaves.
+    void functions_of_moments(const std::vector<std::string>& states)
     {
-        return joined({std::move(first), of_variables("state", plan_.states, false), of_variables("output", plan_.outputs, false),
-                       of_variables("discrete", plan_.discrete_outputs, false)});
+        Results starts, left{{"moved", "1", UnitAnswer::moved, 0}, {"next", "s", UnitAnswer::next, 0}, {"ended", "1", UnitAnswer::ended, 0}};
+        add_results(starts, "state", plan_.states, UnitAnswer::start_state);
+        add_results(starts, "output", plan_.outputs, UnitAnswer::start_output);
+        add_results(starts, "discrete", plan_.discrete_outputs, UnitAnswer::start_discrete_output);
+        add_results(left, "state", plan_.states, UnitAnswer::state);
+        add_results(left, "output", plan_.outputs, UnitAnswer::held_output);
+        add_results(left, "discrete", plan_.discrete_outputs, UnitAnswer::discrete_output);
+        std::vector<std::string> at_start = arguments({inputs_, discrete_inputs_}), at_moments = arguments({states, inputs_, discrete_inputs_});
+        function("_start", at_start.size(), std::move(starts));
+        function("_after", at_moments.size(), std::move(left));
+        out_ += fmt::format("    let _s = _start({})\n", list(at_start));
+        after_ = fmt::format("_after({})", list(at_moments));
     }
     // Outputs that change at moments only: memories, which the blocks of the moments set.
     void hold_outputs(const std::vector<std::size_t>& which, const char* word, bool lines = false)
@@ -265,7 +306,7 @@ private:
         std::size_t k = 0;
         for (std::size_t index : which) {
             const Variable& v = d_.variables[index];
-            std::string unit = is_float(v.type) ? (v.unit.has_offset ? v.unit.difference().text : unit_text(v)) : "1";
+            std::string unit = shown_unit(difference_of(v));
             for (std::size_t e = 0; e < v.n_elements; ++e) {
                 ++k;
                 std::string memory = fmt::format("_{}_{}", word, k), value = memory;
@@ -292,30 +333,23 @@ private:
         for (std::size_t k = 0; k < plan_.states.size(); ++k) {
             const Variable& v = d_.variables[plan_.states[k]];
             std::string start = v.is_array ? "" : fmt::format(" init _s.state_{}", states.size() + 1);
-            out_ += fmt::format("    {} {}{} : {}{}{}{}\n", is_output(plan_.states[k]) ? "output" : "var", state_names_[k], size(v), unit_text(v), start,
+            out_ += fmt::format("    {} {}{} : {}{}{}{}\n", is_output(plan_.states[k]) ? "output" : "var", state_names_[k], size(v), type_of(v), start,
                                 usual(v), doc(v, state_names_[k]));
             std::size_t first = states.size();
             elements(state_names_[k], v, states);
             for (std::size_t e = first; v.is_array && e < states.size(); ++e) starts_ += fmt::format("    init {} = _s.state_{}\n", states[e], e + 1);
         }
-        std::vector<std::string> begin_with{"_set", "_stage", "time"};
-        function_values();
-        function("_start", joined({{"set", "stage", "t"}, numbered("u", plan_.n_inputs), numbered("d", plan_.n_discrete_inputs)}),
-                 results_of({"spare", "spare_too"}));
-        function("_look", joined({{"set", "stage", "t"}, numbered("x", plan_.n_states), numbered("u", plan_.n_inputs)}),
-                 joined({{"spare", "spare_too"},
-                         of_variables("rate", plan_.states, true),
-                         of_variables("output", plan_.outputs, false),
-                         numbered("indicator", plan_.n_indicators)}));
-        auto at_events = joined({{"set", "stage", "t"}, numbered("x", plan_.n_states), numbered("u", plan_.n_inputs), numbered("d", plan_.n_discrete_inputs)});
-        function("_after", at_events, results_of({"moved", "next : s", "ended"}));
-        if (d_.wants_completed_steps) function("_asks", {"set", "stage", "t", "spare"}, {"1"});
-        out_ += fmt::format("    let _s = _start({})\n", list(joined({begin_with, inputs_, discrete_inputs_})));
+        functions_of_moments(states);
         out_ += starts_;
-        out_ += fmt::format("    let _l = _look({})\n", list(joined({begin_with, states, inputs_})));
+        Results looked;
+        add_results(looked, "rate", plan_.states, UnitAnswer::rate);
+        add_results(looked, "output", plan_.outputs, UnitAnswer::output);
+        for (std::size_t k = 0; k < plan_.n_indicators; ++k) looked.push_back({fmt::format("indicator_{}", k + 1), "1", UnitAnswer::indicator, k});
+        std::vector<std::string> where = arguments({states, inputs_});
+        function("_look", where.size(), std::move(looked));
+        out_ += fmt::format("    let _l = _look({})\n", list(where));
         for (std::size_t k = 0; k < states.size(); ++k) out_ += fmt::format("    {}' = _l.rate_{}\n", states[k], k + 1);
         give_outputs(plan_.outputs, "_l", "output");
-        after_ = fmt::format("_after({})", list(joined({begin_with, states, inputs_, discrete_inputs_})));
         hold_outputs(plan_.discrete_outputs, "discrete");
         // events: each crossing asks for one, and so do the time that the unit names, an input that jumps, and a step that it asks about
         out_ += "    memory _next : s = 1e300 s\n    memory _seen : 1 = 0\n    memory _timed : 1 = 0\n";
@@ -332,14 +366,17 @@ private:
             ask(fmt::format("_down_{}", k), fmt::format("not _over_{}", k));
             at_start_ += fmt::format(" ; _begun_{0} := if _over_{0} then 1 else 0", k);
         }
-        if (d_.wants_completed_steps) ask("_stepped", "_asks(_set, _stage, time, 0) > 0.5");
+        if (d_.wants_completed_steps) {
+            function("_asks", arguments({}).size(), {{"", "1", UnitAnswer::asks, 0}});
+            ask("_stepped", fmt::format("_asks({}) > 0.5", list(arguments({}))));
+        }
         std::size_t k = 0;
         for (const std::string& input : discrete_inputs_) {
             ++k;
             // whatever it jumps to: another value than at the last event
             const Unit& unit = discrete_units_[k - 1];
             constexpr double kEqual = 1e-9;
-            out_ += fmt::format("    memory _was_{} : {} = {}\n", k, unit.text.empty() ? "1" : unit.text, in_unit(unit, 0));
+            out_ += fmt::format("    memory _was_{} : {} = {}\n", k, shown_unit(unit), in_unit(unit, 0));
             ask(fmt::format("_changed_{}", k), fmt::format("abs(({}) - _was_{}) > {}", input, k, in_unit(unit, kEqual * unit.scale)));
             remember_ += fmt::format("        _was_{} := {}\n", k, input);
         }
@@ -368,35 +405,29 @@ private:
         out_ += fmt::format("    param step : s = {:.15g} s    ## from one exchange of values to the next{}\n", step,
                             d_.variable_steps ? "" : "; the unit may allow only multiples of its own");
         out_ += "    option extrapolated = false    ## whether outputs go on along a line between two steps, instead of being held\n";
-        function_values();
-        auto at_events = joined({{"set", "stage", "t"}, numbered("u", plan_.n_inputs), numbered("d", plan_.n_discrete_inputs)});
-        function("_start", at_events, results_of({"spare", "spare_too"}));
-        function("_after", at_events, results_of({"moved", "next : s", "ended"}));
-        out_ += fmt::format("    let _s = _start({})\n    memory _at : s = 0 s\n", list(joined({{"_set", "_stage", "time"}, inputs_, discrete_inputs_})));
-        after_ = fmt::format("_after({})", list(joined({{"_set", "_stage", "time"}, inputs_, discrete_inputs_})));
+        functions_of_moments({});
+        out_ += "    memory _at : s = 0 s\n";
         hold_outputs(plan_.outputs, "output", true);
         hold_outputs(plan_.discrete_outputs, "discrete");
         out_ += "    every step from step { _stage := _stage + 1 }\n";
         go_through(remember_ + "        _at := time\n");
-    }
-    void function_values()
-    {
-        if (plan_.n_params > 0) function("_values", numbered("p", plan_.n_params), {"1"});
     }
     bool is_output(std::size_t index) const { return std::find(plan_.outputs.begin(), plan_.outputs.end(), index) != plan_.outputs.end(); }
     // Only where the unit says it: a size of 1 that nobody meant would loosen the tolerance of what is small.
     std::string usual(const Variable& v) const
     {
         if (!(v.nominal > 0)) return "";
-        Unit unit = v.unit.has_offset ? v.unit.difference() : v.unit;
-        return " usual " + in_unit(unit, unit.offset + v.nominal);
+        return " usual " + in_unit(difference_of(v), difference_of(v).offset + v.nominal);
     }
 
     const ForeignUnit& unit_;
     const ForeignDescription& d_;
     UnitPlan plan_;
     UnitKind kind_;
-    std::string name_, out_, starts_, remember_, after_, at_start_;
+    std::string name_;
+    PartOf part_of_;
+    OutsideComponent made_;
+    std::string out_, starts_, remember_, after_, at_start_;  ///< texts of the component, of starts, and of what the blocks set
     Names names_;
     std::vector<std::string> params_, inputs_, discrete_inputs_, state_names_;
     std::vector<Unit> discrete_units_;  ///< of the differences of the latter
@@ -407,14 +438,9 @@ OutsideComponent component_of(const std::shared_ptr<const ForeignUnit>& unit, Un
 {
     // told now rather than at the first step
     const ForeignDescription& d = *unit->description;
-    (void)unit->folder->binary(d.version, kind == UnitKind::exchange ? d.exchange_name : d.cosimulation_name);
-    OutsideComponent c;
-    c.name = name;
-    c.text = Writer(*unit, kind, name).text();
+    (void)unit_binary(unit->folder->path(), d.version, kind == UnitKind::exchange ? d.exchange_name : d.cosimulation_name);
     auto parts = std::make_shared<Parts>(unit, kind);
-    PartOf part_of = [parts](const std::string& path) { return (*parts)(path); };
-    for (const char* f : {"_values", "_start", "_look", "_after", "_asks"}) c.functions.emplace_back(f, unit_function(f, part_of));
-    return c;
+    return Writer(*unit, kind, name, [parts](const std::string& path) { return (*parts)(path); }).component();
 }
 
 }  // namespace
@@ -432,7 +458,7 @@ std::shared_ptr<const ForeignUnit> read_foreign_unit(const std::string& file, bo
 
 std::string unit_text(const ForeignUnit& unit, UnitKind kind, const std::string& name)
 {
-    return Writer(unit, kind, name).text();
+    return Writer(unit, kind, name, {}).component().text;
 }
 
 std::vector<OutsideComponent> unit_components(std::shared_ptr<const ForeignUnit> unit, const std::string& name)

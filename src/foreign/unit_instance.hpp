@@ -51,7 +51,6 @@ std::unique_ptr<UnitInstance> make_direct_unit(std::shared_ptr<const ForeignDesc
 
 /// In a process of its own (unit_host.cpp): what it does to its memory, a crash and an endless loop are its own. Throws UnitProblemFound: the host cannot be
 /// started. A call that takes longer than `patience` seconds ends the process and fails.
-std::unique_ptr<UnitInstance> make_isolated_unit(std::shared_ptr<const ForeignDescription> d, const UnitPlan& plan, const std::string& folder,
-                                                 const std::string& name, double patience);
+std::unique_ptr<UnitInstance> make_isolated_unit(UnitKind kind, const std::string& folder, const std::string& name, double patience);
 
 }  // namespace netloop

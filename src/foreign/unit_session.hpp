@@ -1,13 +1,13 @@
 // SPDX-License-Identifier: Apache-2.0
-// The instances of foreign units that belong to one run, and the functions through which its equations ask them.
+// The instances of foreign units that belong to one run, and what can be asked of them.
 //
 // An equation must be able to ask a unit at any point, in any order and more than once; a unit is told one thing after the other and remembers. So each
-// function gets all that its answer depends on as arguments: the set of params, the stage (how many events the unit has gone through), the time, the states,
-// the inputs. The instance of the run is brought there, and the last answers are kept. What changes the unit for good (its start, an event, a step of
-// co-simulation) is a function too, called by the blocks of the component, and answers with the next stage.
+// question brings all that its answer depends on: the set of params, the stage (how many events the unit has gone through), the time, the states, the inputs.
+// The instance of the run is brought there, and the last answers are kept. What changes the unit for good (its start, an event, a step of co-simulation)
+// happens when somebody asks what a stage has left that the unit has not come to yet. Blocks are worked out whether they are to be run or not: so one block
+// counts the stage on, and the block behind it, which finds the new stage, is what brings the unit there.
 #pragma once
 
-#include <functional>
 #include <map>
 #include <memory>
 #include <mutex>
@@ -15,8 +15,38 @@
 #include <vector>
 
 #include "foreign/unit_component.hpp"
+#include "foreign/unit_scope.hpp"
 
 namespace netloop {
+
+/// What can be asked. Arguments begin with the set of params, the stage and the time; behind them stand states, inputs and discrete inputs as told.
+enum class UnitAnswer : std::uint8_t {
+    set_of_params,  ///< a number that stands for the values of all params, which are the arguments
+    // what it begins with, before it runs; inputs, discrete inputs
+    start_state,
+    start_output,
+    start_discrete_output,
+    // where it is asked; states, inputs
+    rate,
+    output,
+    indicator,
+    // what the start, event or step of co-simulation has left that the stage began with; states, inputs, discrete inputs
+    moved,
+    next,
+    ended,
+    state,
+    held_output,
+    discrete_output,
+    asks,  ///< whether the unit wants an event since the last step of the integrator
+    nothing
+};
+/// Whether it is worked out from the quantities that stand behind the stage, and has derivatives by them.
+constexpr bool is_continuous(UnitAnswer what)
+{
+    return what == UnitAnswer::rate || what == UnitAnswer::output || what == UnitAnswer::indicator;
+}
+/// Arguments that come first: set of params, stage, time.
+inline constexpr std::size_t kUnitSet = 0, kUnitStage = 1, kUnitTime = 2, kUnitFirst = 3;
 
 /// One part that is a unit: what all runs of it share.
 class UnitPart {
@@ -44,17 +74,10 @@ class LiveUnit {
 public:
     explicit LiveUnit(std::shared_ptr<const UnitPart> part);
 
-    // All arguments as the functions of the component have them; see unit_session.cpp for their order. What fails gives NaN and is kept in failure().
-    enum class What : std::uint8_t { rate, output, indicator };
-    double look(What what, std::size_t i, const double* arguments);
-    /// Its derivative by one of the arguments.
-    double slope(What what, std::size_t i, std::size_t argument, const double* arguments);
-    enum class Begins : std::uint8_t { state, output, discrete_output };
-    /// What it begins with: a value of initialization mode.
-    double start(Begins what, std::size_t i, const double* arguments);
-    enum class Said : std::uint8_t { state, discrete_output, output, moved, next, ended, asks };
-    /// What the start, event or step of co-simulation that this stage began with has left; of a stage that is new the unit goes through it now.
-    double said(Said what, std::size_t i, const double* arguments);
+    /// The i-th number of a kind. What fails gives NaN and is kept in failure().
+    double answer(UnitAnswer what, std::size_t i, const double* arguments);
+    /// The derivative of a continuous answer by one of the arguments.
+    double slope(UnitAnswer what, std::size_t i, std::size_t argument, const double* arguments);
 
     /// Why it gives no numbers; empty: it does.
     const std::string& failure() const { return failure_.empty() ? not_finite_ : failure_; }
@@ -67,17 +90,36 @@ public:
 
 private:
     using Values = std::vector<double>;
+    struct Continuous {
+        Values rates, outputs, indicators;
+        double of(UnitAnswer what, std::size_t i) const
+        {
+            return what == UnitAnswer::rate ? rates[i] : what == UnitAnswer::output ? outputs[i] : indicators[i];
+        }
+    };
+    struct Column : Continuous {
+        bool known = false;
+    };
+    /// The arguments behind the first three, taken apart.
+    struct Arguments {
+        Values states, inputs, discrete;
+    };
+
     template <typename Do>
     double guarded(Do what);
-    void fail(const std::string& why);
+    Arguments take_apart(const double* arguments, bool states, bool discrete) const;
+    bool is_here(const double* arguments) const;
+    double start(UnitAnswer what, std::size_t i, const double* arguments);
+    double left(UnitAnswer what, std::size_t i, const double* arguments);
     void set_up(double set, double time);
-    void look_for_numbers(double time);
-    void run(double set, double time, const double* inputs);
+    void run(double set, double time, const Values& inputs);
     void begin(const double* arguments);
     void happen(const double* arguments);
     void step(const double* arguments);
     bool stand(const double* arguments);
-    void columns_at(std::size_t argument, const double* arguments);
+    void look_for_numbers(double time);
+    void work_out_column(std::size_t argument, const double* arguments);
+    double nominal(std::size_t argument) const;
 
     std::shared_ptr<const UnitPart> part_;
     std::unique_ptr<UnitInstance> instance_;
@@ -85,19 +127,15 @@ private:
     bool begun_ = false;
     double set_ = -1, stage_ = 0;
     // the last look
-    Values at_, rates_, outputs_, indicators_;
+    Values at_;
+    Continuous looked_;
     bool known_ = false, standing_ = false, distrusted_ = false;
-    std::size_t n_columns_ = 0;
-    struct Column {
-        bool known = false;
-        Values rates, outputs, indicators;
-    };
+    std::size_t n_columns_ = 0;  ///< of its own that were taken
     std::vector<Column> columns_;
     // the last start values
     Values started_at_, start_states_, start_outputs_, start_discrete_;
-    bool start_known_ = false;
-    // the last event
-    Values x_, discrete_outputs_;
+    // the last start, event or step
+    Values states_, outputs_, discrete_outputs_;
     UnitHappened happened_;
     double time_ = 0, step_ = 0;  ///< co-simulation: where it stands, and its last step
     Values held_inputs_, held_discrete_;
@@ -121,25 +159,7 @@ public:
     static UnitSession& current();
 
 private:
-    friend class UnitSessionScope;
     std::map<const UnitPart*, std::unique_ptr<LiveUnit>> live_;
 };
-
-/// Within it, functions of units on this thread ask this session (null: nothing changes).
-class UnitSessionScope {
-public:
-    explicit UnitSessionScope(UnitSession* session);
-    ~UnitSessionScope();
-    UnitSessionScope(const UnitSessionScope&) = delete;
-    UnitSessionScope& operator=(const UnitSessionScope&) = delete;
-
-private:
-    UnitSession* before_;
-    bool set_;
-};
-
-/// The functions of a component that is a unit; see unit_component.cpp for their names.
-using PartOf = std::function<std::shared_ptr<const UnitPart>(const std::string& path)>;
-std::shared_ptr<const OutsideFunction> unit_function(const std::string& name, PartOf part_of);
 
 }  // namespace netloop

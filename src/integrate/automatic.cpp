@@ -271,8 +271,7 @@ private:
     void look_at_events(double time)
     {
         constexpr std::size_t kLook = 10, kClose = 22, kFar = 10;  ///< events; mean number of steps between them, of either method
-        ++events_;
-        if (events_ < kLook) return;
+        if (e_.model().n() == 0 || ++events_ < kLook) return;
         std::size_t steps = counts().steps - steps_before_;
         steps_before_ = counts().steps;
         events_ = 0;

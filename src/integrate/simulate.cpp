@@ -8,6 +8,7 @@
 #include <cmath>
 #include <exception>
 
+#include "foreign/unit_session.hpp"
 #include "solve/explain.hpp"
 #include "solve/failure.hpp"
 

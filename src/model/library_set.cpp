@@ -382,21 +382,20 @@ void LibrarySet::use_statement(FileScope& scope, const Statement& statement)
     }
 }
 
-bool LibrarySet::use_unit(FileScope& scope, const std::string& path, const std::string& name, Span from)
+void LibrarySet::use_unit(FileScope& scope, const std::string& path, const std::string& name, Span from)
 {
     bool good = !name.empty() && name[0] >= 'A' && name[0] <= 'Z';
     if (!good) {
         diagnostics.report(messages::unit_refused, from, path, name.empty() ? "it has no name here" : fmt::format("'{}' is no name of a component", name))
             .mend(fmt::format("say what the component is called: use \"{}\" as Pump", fs::path(path).filename().string()));
-        return false;
+        return;
     }
     const FileScope* unit = load_unit(path, name, from);
-    if (unit == nullptr) return false;
+    if (unit == nullptr) return;
     for (const Definition* d : unit->definitions) {
         auto [known, fresh] = scope.single.emplace(d->name, d);
         if (!fresh && known->second != d) diagnostics.report(messages::name_taken, from, d->name, "this file");
     }
-    return true;
 }
 
 // A unit's components are texts of ours like any others; their functions ask the unit.
@@ -412,10 +411,7 @@ const FileScope* LibrarySet::load_unit(const std::string& path, const std::strin
     std::vector<OutsideComponent> components;
     try {
         components = unit_components(read_foreign_unit(path, isolate_units_), name);
-    } catch (const UnitProblemFound& problem) {
-        diagnostics.report(messages::unit_refused, from, path, problem.what());
-        return nullptr;
-    } catch (const std::exception& problem) {
+    } catch (const std::exception& problem) {  // of the unit, or of the folder that it is unpacked to
         diagnostics.report(messages::unit_refused, from, path, problem.what());
         return nullptr;
     }

@@ -113,8 +113,8 @@ public:
 
     /// Units of FMI (`use "pump.fmu" as Pump`) that are read from now on run in processes of their own.
     void isolate_units(bool yes) { isolate_units_ = yes; }
-    /// Makes the components of a unit's file known to a scope; `name` is that of the first. False and a message if it cannot be used.
-    bool use_unit(FileScope& scope, const std::string& path, const std::string& name, Span from);
+    /// Makes the components of a unit's file known to a scope; `name` is that of the first. A message if it cannot be used.
+    void use_unit(FileScope& scope, const std::string& path, const std::string& name, Span from);
     /// Who works out a function that no text defines; null: its text does.
     const OutsideFunction* outside(const FunctionDecl& function) const
     {

@@ -105,7 +105,8 @@ ExportFmuReport export_fmu(const CompiledSystem& system, const ExportFmuRequest&
                            {.said = said});
     if (code == 0) {
         std::ifstream in(object, std::ios::binary);
-        entries.emplace_back(fmt::format("binaries/{}/{}.so", three ? "x86_64-linux" : "linux64", report.name), std::string(std::istreambuf_iterator<char>(in), {}));
+        entries.emplace_back(fmt::format("binaries/{}/{}.so", three ? "x86_64-linux" : "linux64", report.name),
+                             std::string(std::istreambuf_iterator<char>(in), {}));
         report.binary = true;
     } else {
         report.notes.push_back(fmt::format("it has sources alone: {}", code == 127 ? fmt::format("there is no '{}'", compiler) : first_words(said)));

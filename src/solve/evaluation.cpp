@@ -5,6 +5,7 @@
 #include <cmath>
 #include <map>
 
+#include "foreign/unit_session.hpp"
 #include "solve/vector_loops.hpp"
 
 namespace netloop {
@@ -16,7 +17,7 @@ Evaluation::Evaluation(std::shared_ptr<const CompiledModel> model, Evaluator eva
     residuals_ = Gathering(model_->residual.results);
     for (const auto& [place, value] : model_->literals) memory_[place] = value;
     for (const CallablePtr& f : model_->form.reduced.system.graph().callables())
-        if (units_ == nullptr && f->has_state()) units_ = std::make_unique<UnitSession>();
+        if (units_ == nullptr && f->has_state()) units_ = std::make_shared<UnitSession>();
     if (!model_->events.delay_of.empty()) delays_ = std::make_unique<Delays>(model_->events.delay_of.size());
 }
 

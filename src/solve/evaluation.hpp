@@ -7,7 +7,7 @@
 #include <memory>
 #include <optional>
 
-#include "foreign/unit_session.hpp"
+#include "foreign/unit_scope.hpp"
 #include "solve/delays.hpp"
 #include "solve/state_selection.hpp"
 #include "solve/stopwatch.hpp"
@@ -136,7 +136,7 @@ private:
     std::size_t memory_version_ = 1, watched_version_ = 0;  ///< changes whenever a memory is set or another system is taken up
     std::vector<char> watched_;
     std::unique_ptr<Delays> delays_;
-    std::unique_ptr<UnitSession> units_;
+    std::shared_ptr<UnitSession> units_;  ///< of this run alone; shared only so that it need not be known here
     Evaluator evaluator_;
     Gathering residuals_;  ///< where the results of the residuals' program lie
     std::optional<StateSelection> selection_;

@@ -18,48 +18,86 @@ typedef enum { OK, WARNING, DISCARD, ERROR, FATAL } status;
 typedef void (*log_message)(void*, status, const char*, const char*);
 #define MOST 64
 
-#define CALLS(X)                                                                                                                                            \
-    X(const char*, GetVersion, (void))                                                                                                                      \
-    X(instance, InstantiateModelExchange, (const char*, const char*, const char*, bool, bool, void*, log_message))                                          \
+#define CALLS(X)                                                                                                                                              \
+    X(const char*, GetVersion, (void))                                                                                                                        \
+    X(instance, InstantiateModelExchange, (const char*, const char*, const char*, bool, bool, void*, log_message))                                            \
     X(instance, InstantiateCoSimulation, (const char*, const char*, const char*, bool, bool, bool, bool, const uint32_t*, size_t, void*, log_message, void*)) \
-    X(void, FreeInstance, (instance))                                                                                                                       \
-    X(status, EnterInitializationMode, (instance, bool, double, double, bool, double))                                                                      \
-    X(status, ExitInitializationMode, (instance))                                                                                                           \
-    X(status, EnterEventMode, (instance))                                                                                                                   \
-    X(status, Terminate, (instance))                                                                                                                        \
-    X(status, Reset, (instance))                                                                                                                            \
-    X(status, GetFloat64, (instance, const uint32_t*, size_t, double*, size_t))                                                                             \
-    X(status, SetFloat64, (instance, const uint32_t*, size_t, const double*, size_t))                                                                       \
-    X(status, GetInt32, (instance, const uint32_t*, size_t, int32_t*, size_t))                                                                              \
-    X(status, GetFMUState, (instance, void**))                                                                                                              \
-    X(status, SetFMUState, (instance, void*))                                                                                                               \
-    X(status, FreeFMUState, (instance, void**))                                                                                                             \
-    X(status, SerializedFMUStateSize, (instance, void*, size_t*))                                                                                           \
-    X(status, SerializeFMUState, (instance, void*, uint8_t*, size_t))                                                                                       \
-    X(status, DeserializeFMUState, (instance, const uint8_t*, size_t, void**))                                                                              \
-    X(status, EnterConfigurationMode, (instance))                                                                                                           \
-    X(status, EnterStepMode, (instance))                                                                                                                    \
-    X(status, UpdateDiscreteStates, (instance, bool*, bool*, bool*, bool*, bool*, double*))                                                                 \
-    X(status, EnterContinuousTimeMode, (instance))                                                                                                          \
-    X(status, CompletedIntegratorStep, (instance, bool, bool*, bool*))                                                                                      \
-    X(status, SetTime, (instance, double))                                                                                                                  \
-    X(status, SetContinuousStates, (instance, const double*, size_t))                                                                                       \
-    X(status, GetContinuousStateDerivatives, (instance, double*, size_t))                                                                                   \
-    X(status, GetEventIndicators, (instance, double*, size_t))                                                                                              \
-    X(status, GetContinuousStates, (instance, double*, size_t))                                                                                             \
-    X(status, GetNumberOfEventIndicators, (instance, size_t*))                                                                                              \
-    X(status, GetNumberOfContinuousStates, (instance, size_t*))                                                                                             \
+    X(void, FreeInstance, (instance))                                                                                                                         \
+    X(status, EnterInitializationMode, (instance, bool, double, double, bool, double))                                                                        \
+    X(status, ExitInitializationMode, (instance))                                                                                                             \
+    X(status, EnterEventMode, (instance))                                                                                                                     \
+    X(status, Terminate, (instance))                                                                                                                          \
+    X(status, Reset, (instance))                                                                                                                              \
+    X(status, GetFloat64, (instance, const uint32_t*, size_t, double*, size_t))                                                                               \
+    X(status, SetFloat64, (instance, const uint32_t*, size_t, const double*, size_t))                                                                         \
+    X(status, GetInt32, (instance, const uint32_t*, size_t, int32_t*, size_t))                                                                                \
+    X(status, GetFMUState, (instance, void**))                                                                                                                \
+    X(status, SetFMUState, (instance, void*))                                                                                                                 \
+    X(status, FreeFMUState, (instance, void**))                                                                                                               \
+    X(status, SerializedFMUStateSize, (instance, void*, size_t*))                                                                                             \
+    X(status, SerializeFMUState, (instance, void*, uint8_t*, size_t))                                                                                         \
+    X(status, DeserializeFMUState, (instance, const uint8_t*, size_t, void**))                                                                                \
+    X(status, EnterConfigurationMode, (instance))                                                                                                             \
+    X(status, EnterStepMode, (instance))                                                                                                                      \
+    X(status, UpdateDiscreteStates, (instance, bool*, bool*, bool*, bool*, bool*, double*))                                                                   \
+    X(status, EnterContinuousTimeMode, (instance))                                                                                                            \
+    X(status, CompletedIntegratorStep, (instance, bool, bool*, bool*))                                                                                        \
+    X(status, SetTime, (instance, double))                                                                                                                    \
+    X(status, SetContinuousStates, (instance, const double*, size_t))                                                                                         \
+    X(status, GetContinuousStateDerivatives, (instance, double*, size_t))                                                                                     \
+    X(status, GetEventIndicators, (instance, double*, size_t))                                                                                                \
+    X(status, GetContinuousStates, (instance, double*, size_t))                                                                                               \
+    X(status, GetNumberOfEventIndicators, (instance, size_t*))                                                                                                \
+    X(status, GetNumberOfContinuousStates, (instance, size_t*))                                                                                               \
     X(status, DoStep, (instance, double, double, bool, bool*, bool*, bool*, double*))
 
 #define DECLARE(type, name, arguments) static type(*name) arguments;
 CALLS(DECLARE)
 
-static const char* const others[] = {"SetDebugLogging", "InstantiateScheduledExecution", "GetFloat32", "SetFloat32", "GetInt8", "SetInt8", "GetUInt8", "SetUInt8", "GetInt16",
-                                     "SetInt16", "GetUInt16", "SetUInt16", "SetInt32", "GetUInt32", "SetUInt32", "GetInt64", "SetInt64", "GetUInt64", "SetUInt64", "GetBoolean",
-                                     "SetBoolean", "GetString", "SetString", "GetBinary", "SetBinary", "GetClock", "SetClock", "GetNumberOfVariableDependencies",
-                                     "GetVariableDependencies", "GetDirectionalDerivative", "GetAdjointDerivative", "ExitConfigurationMode", "GetIntervalDecimal",
-                                     "GetIntervalFraction", "GetShiftDecimal", "GetShiftFraction", "SetIntervalDecimal", "SetIntervalFraction", "SetShiftDecimal",
-                                     "SetShiftFraction", "EvaluateDiscreteStates", "GetNominalsOfContinuousStates", "GetOutputDerivatives", "ActivateModelPartition"};
+static const char* const others[] = {"SetDebugLogging",
+                                     "InstantiateScheduledExecution",
+                                     "GetFloat32",
+                                     "SetFloat32",
+                                     "GetInt8",
+                                     "SetInt8",
+                                     "GetUInt8",
+                                     "SetUInt8",
+                                     "GetInt16",
+                                     "SetInt16",
+                                     "GetUInt16",
+                                     "SetUInt16",
+                                     "SetInt32",
+                                     "GetUInt32",
+                                     "SetUInt32",
+                                     "GetInt64",
+                                     "SetInt64",
+                                     "GetUInt64",
+                                     "SetUInt64",
+                                     "GetBoolean",
+                                     "SetBoolean",
+                                     "GetString",
+                                     "SetString",
+                                     "GetBinary",
+                                     "SetBinary",
+                                     "GetClock",
+                                     "SetClock",
+                                     "GetNumberOfVariableDependencies",
+                                     "GetVariableDependencies",
+                                     "GetDirectionalDerivative",
+                                     "GetAdjointDerivative",
+                                     "ExitConfigurationMode",
+                                     "GetIntervalDecimal",
+                                     "GetIntervalFraction",
+                                     "GetShiftDecimal",
+                                     "GetShiftFraction",
+                                     "SetIntervalDecimal",
+                                     "SetIntervalFraction",
+                                     "SetShiftDecimal",
+                                     "SetShiftFraction",
+                                     "EvaluateDiscreteStates",
+                                     "GetNominalsOfContinuousStates",
+                                     "GetOutputDerivatives",
+                                     "ActivateModelPartition"};
 
 static int n_wrong, n_logged;
 static void log_it(void* environment, status s, const char* category, const char* text)
@@ -192,8 +230,8 @@ int main(int argc, char** argv)
         printf("%s\n", dlerror());
         return 2;
     }
-#define TAKE(type, name, arguments)                                      \
-    *(void**)&name = dlsym(library, "fmi3" #name);                       \
+#define TAKE(type, name, arguments)                \
+    *(void**)&name = dlsym(library, "fmi3" #name); \
     expect(*(void**)&name != 0, "function fmi3" #name);
     CALLS(TAKE)
     for (k = 0; k < sizeof others / sizeof *others; ++k) {

@@ -34,14 +34,17 @@ struct Unit3 {
         for (pugi::xml_node rate : root().child("ModelStructure").children("ContinuousStateDerivative")) (void)rate, ++states;
         for (pugi::xml_node z : root().child("ModelStructure").children("EventIndicator")) (void)z, ++indicators;
         std::string flags = with_sanitizers ? " -g -O1 -fsanitize=address,undefined -fno-sanitize-recover=all " : " -O1 ";
-        test::Outcome made =
-            test::shell("gcc -std=c99 -D_GNU_SOURCE -Wall -Wextra" + flags + test::source_path("tests/exchange/importer3.c") + " -o " + (scratch / "importer") + " -ldl -lm");
+        test::Outcome made = test::shell("gcc -std=c99 -D_GNU_SOURCE -Wall -Wextra" + flags + test::source_path("tests/exchange/importer3.c") + " -o " +
+                                         (scratch / "importer") + " -ldl -lm");
         REQUIRE_MESSAGE(made.code == 0, made.err);
-        test::Outcome strict = test::shell("cd " + (scratch / "sources") + " && gcc -std=c99 -Wall -Wextra -pedantic -Werror -fsyntax-only " + report.name + ".c fmi3_" + report.name + ".c");
+        test::Outcome strict = test::shell("cd " + (scratch / "sources") + " && gcc -std=c99 -Wall -Wextra -pedantic -Werror -fsyntax-only " + report.name +
+                                           ".c fmi3_" + report.name + ".c");
         CHECK_MESSAGE(strict.code == 0, strict.err);
         if (with_sanitizers) {
             library = scratch / "checked.so";
-            REQUIRE(test::shell("cd " + (scratch / "sources") + " && gcc -shared -fPIC -std=c99 -ffp-contract=off" + flags + report.name + ".c fmi3_" + report.name + ".c -o " + library + " -lm").code == 0);
+            REQUIRE(test::shell("cd " + (scratch / "sources") + " && gcc -shared -fPIC -std=c99 -ffp-contract=off" + flags + report.name + ".c fmi3_" +
+                                report.name + ".c -o " + library + " -lm")
+                        .code == 0);
         }
     }
     pugi::xml_node root() const { return xml.child("fmiModelDescription"); }
@@ -82,7 +85,8 @@ TEST_CASE("FMI 3.0: the description keeps the standard's rules")
     Unit3 u(test::compile(kBall3), {.outputs = {"h", "hits", "low"}});
     pugi::xml_node root = u.root();
     CHECK(std::string(root.attribute("fmiVersion").value()) == "3.0");
-    static const char* const order[] = {"ModelExchange", "CoSimulation", "UnitDefinitions", "LogCategories", "DefaultExperiment", "ModelVariables", "ModelStructure"};
+    static const char* const order[] = {"ModelExchange",     "CoSimulation",   "UnitDefinitions", "LogCategories",
+                                        "DefaultExperiment", "ModelVariables", "ModelStructure"};
     std::size_t at = 0;
     for (pugi::xml_node child : root) {
         while (at < std::size(order) && std::string(child.name()) != order[at]) ++at;
@@ -132,7 +136,8 @@ TEST_CASE("FMI 3.0: every function of the standard, legal and illegal calls, und
 TEST_CASE("FMI 3.0: a ball that bounces by formula, and the bridge as by FMI 2.0")
 {
     Unit3 ball(test::compile(kBall3), {.outputs = {"h", "hits"}});
-    std::vector<double> end = ball.last_row(fmt::format("me 0.01 1 {} {} {} {}", ball.states, ball.indicators, ball.references.at("h"), ball.references.at("hits")));
+    std::vector<double> end =
+        ball.last_row(fmt::format("me 0.01 1 {} {} {} {}", ball.states, ball.indicators, ball.references.at("h"), ball.references.at("hits")));
     REQUIRE(end.size() == 3);
     double fall = std::sqrt(2 / 9.81), v = 0.8 * 9.81 * fall, since = 1 - fall;
     CHECK(end[1] == doctest::Approx(v * since - 9.81 * since * since / 2).epsilon(1e-9));

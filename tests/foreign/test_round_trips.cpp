@@ -2,6 +2,8 @@
 // Shipped examples as units, used in a model again: their values are those of the direct run.
 #include <doctest/doctest.h>
 
+#include "foreign/unit_archive.hpp"
+#include "foreign/unit_calls.hpp"
 #include "foreign/units.hpp"
 
 namespace nl = netloop;
@@ -117,6 +119,36 @@ TEST_CASE("round trips of shipped examples by model exchange")
         }
     }
     CHECK_MESSAGE(n >= 10, std::string("refused: " + refused));
+}
+
+TEST_CASE("what an exported unit cannot solve at a point is no failure: elsewhere it goes on")
+{
+    for (int version : {2, 3}) {
+        test::Scratch scratch;
+        // y + y^2 = x has no solution below x = -1/4
+        nl::CompiledSystem system = test::compile("system S { var x init 2 ; var y guess 1 ; 1 s * x' = -y ; y + y^2 = x }\n");
+        nl::ExportFmuRequest request;
+        request.outputs = {"y"};
+        request.file = scratch / "unit.fmu";
+        request.version = version;
+        nl::export_fmu(system, request);
+        nl::UnitFolder folder(scratch / "unit.fmu");
+        nl::ForeignDescription d = nl::read_foreign_description(folder.description());
+        auto unit = nl::make_unit_calls(d, folder.path(), nl::UnitKind::exchange, "one");
+        unit->enter_initialization(0, 0);
+        unit->exit_initialization();
+        while (unit->new_discrete_states().again) continue;
+        unit->enter_continuous();
+        auto rate_at = [&](double x) {
+            double rate = 0;
+            unit->set_states(&x, 1);
+            unit->get_rates(&rate, 1);
+            return rate;
+        };
+        CHECK(rate_at(2) == doctest::Approx(-1).epsilon(1e-9));
+        CHECK_THROWS_AS((void)rate_at(-3), nl::UnitDiscards);
+        CHECK(rate_at(6) == doctest::Approx(-2).epsilon(1e-9));
+    }
 }
 
 TEST_CASE("co-simulation of a shipped example comes nearer as its steps become shorter")

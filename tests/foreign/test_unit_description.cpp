@@ -2,6 +2,8 @@
 // What units say of themselves, and archives that mean harm.
 #include <doctest/doctest.h>
 
+#include <random>
+
 #include "foreign/unit_archive.hpp"
 #include "foreign/unit_component.hpp"
 #include "foreign/unit_description.hpp"
@@ -172,6 +174,52 @@ TEST_CASE("every unit of measure and every name comes out as our language has it
     CHECK(text.find("param x_yp_2 :") != std::string::npos);
 }
 
+TEST_CASE("whatever is changed in a description, it is refused or becomes components that our language takes")
+{
+    std::mt19937 random(20261201);
+    auto below = [&](std::size_t n) { return std::uniform_int_distribution<std::size_t>(0, n - 1)(random); };
+    const std::vector<std::string> instead{
+        "1e300",  "-0",        "nan",   "inf",      "1e-320",       "",      "0",      "&quot;", "&lt;",     "&#10;", "true", "input",
+        "output", "parameter", "local", "discrete", "continuous",   "fixed", "der(x)", "1/s",    "degC",     "m^2",   "kg",   "if",
+        "_set",   "time",      "x",     "step",     "extrapolated", "[",     "}",      "# {",    "\xc3\xa9", "2",     "-5",   "3\" min=\"4\" max=\"2"};
+    std::vector<std::string> texts;
+    for (const char* name : {"ball", "oscillator", "controller", "faulty", "kinds"})
+        texts.push_back(test::read_file(test::source_path(std::string("tests/foreign/units/") + name + ".xml")));
+    std::size_t n_taken = 0;
+    for (int k = 0; k < 3000; ++k) {
+        std::string xml = texts[below(texts.size())];
+        for (std::size_t changes = 1 + below(4); changes > 0; --changes) {  // the value of an attribute becomes another, or that of another
+            std::vector<std::size_t> quotes;
+            for (std::size_t i = 0; i < xml.size(); ++i)
+                if (xml[i] == '"') quotes.push_back(i);
+            std::size_t at = 2 * below(quotes.size() / 2), from = 2 * below(quotes.size() / 2);
+            std::string by = below(3) == 0 ? xml.substr(quotes[from] + 1, quotes[from + 1] - quotes[from] - 1) : instead[below(instead.size())];
+            xml.replace(quotes[at] + 1, quotes[at + 1] - quotes[at] - 1, by);
+        }
+        nl::ForeignUnit unit;
+        unit.file = "unit.fmu";
+        try {
+            unit.description = std::make_shared<const nl::ForeignDescription>(nl::read_foreign_description(xml));
+        } catch (const nl::UnitProblemFound&) {
+            continue;
+        }
+        for (nl::UnitKind kind : {nl::UnitKind::exchange, nl::UnitKind::cosimulation}) {
+            if (!(kind == nl::UnitKind::exchange ? unit.description->is_exchange() : unit.description->is_cosimulation())) continue;
+            ++n_taken;
+            std::string text = nl::unit_text(unit, kind, "Unit"), said;
+            try {
+                nl::Library library = nl::Library::standard();
+                library.load_text("unit.fmu", text);
+                for (const nl::Diagnostic& d : library.check()) said += d.severity == nl::Diagnostic::Severity::error ? d.rendered : "";
+            } catch (const nl::ModelError& error) {
+                said = error.what();
+            }
+            CHECK_MESSAGE(said.empty(), said);
+        }
+    }
+    CHECK(n_taken > 300);
+}
+
 TEST_CASE("descriptions that cannot be used say why")
 {
     CHECK(says(refused("ball", "fmiVersion=\"2.0\"", "fmiVersion=\"1.0\""), "FMI '1.0'; 2.0 and 3.0"));
@@ -239,7 +287,7 @@ TEST_CASE("archives lead nowhere but into a folder of their own")
         where = folder.path();
         CHECK(fs::exists(where + "/modelDescription.xml"));
         CHECK((fs::status(where).permissions() & (fs::perms::group_all | fs::perms::others_all)) == fs::perms::none);
-        CHECK_THROWS_AS((void)folder.binary(2, "ball"), nl::UnitProblemFound);
+        CHECK_THROWS_AS((void)nl::unit_binary(folder.path(), 2, "ball"), nl::UnitProblemFound);
     }
     CHECK_FALSE(fs::exists(where));
 }

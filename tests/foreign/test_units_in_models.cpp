@@ -169,8 +169,8 @@ TEST_CASE("model exchange: a stiff oscillator beside the same equations of our o
         CHECK(foreign.summary().verification.holds);
         // it asks for an event behind every hundredth step, and gets it
         double steps = static_cast<double>(foreign.summary().steps);
-        CHECK(last(r, "o.asked") >= std::floor(steps / 100));
-        CHECK(last(r, "o.asked") <= steps / 100 + 3);
+        CHECK(last(r, "o.asked") >= std::floor(steps / 100));  // and once at the start
+        CHECK(last(r, "o.asked") <= steps / 100 + 1);
     }
 }
 

@@ -397,4 +397,24 @@ TEST_CASE("rows and measures only look: a run is the same, bit for bit, however 
     }
 }
 
+TEST_CASE("without states and without conditions to be searched a run goes from moment to moment")
+{
+    const std::string ticks = "system S { memory k : 1 = 0 ; every 10 ms { k := k + 1 } ; let y = 2 * k";
+    auto steps_of = [&](const std::string& text, double* y) {
+        netloop::Run r(test::compile(text + " }"));
+        netloop::RunOptions options;
+        options.stop = 1;
+        const Recording& rec = r.simulate(options);
+        *y = rec["y"].values.back();
+        return r.summary().steps;
+    };
+    double y = 0;
+    CHECK(steps_of(ticks, &y) == 100);
+    CHECK(y == 202);
+    // one that has to be searched, since nothing is known of it beforehand: above 0.99 for 14 ms at a time
+    const std::string wave = "function wave(t) -> 1 { let n = 0 ; while n < 3 { n := n + 1 } ; return sin(20 * t) * n / 3 }\n";
+    CHECK(steps_of(wave + "system S { memory y : 1 = 0 ; when wave(time / (1 s)) > 0.99 { y := y + 1 }", &y) >= 100);
+    CHECK(y == 3);
+}
+
 TEST_SUITE_END();

@@ -281,4 +281,27 @@ TEST_CASE("slope: the partial derivative of a function, a table and a formula, a
     CHECK(test::messages_of("system S { var x : m\n x = time * 1 m/s\n let a : m = slope(x^2, x) + 1 s }").find("[s]") != std::string::npos);
 }
 
+TEST_CASE("a component's own function with several results: by a let, by name, with its params; a private let keeps them to itself")
+{
+    Recording r = test::simulate(
+        "function both(a) -> (lo, hi) { lo := a - 100 ; hi := a + 100 }\n"
+        "component Pair { param by = 2 ; input at = 3\n"
+        "  function both(a) -> (lo, hi) { lo := a - by ; hi := a + by }\n"
+        "  let r = both(at) ; let _hidden = both(at) ; let high = both(2 * at).hi ; let low = _hidden.lo }\n"
+        "system S { part near : Pair ; part far : Pair(by = 10) ; 2 * time / (1 s) -> far.at ; let outside = both(1).lo }\n",
+        2, 1e-9, 1);
+    auto last = [&](const char* name) { return r[name].values.back(); };
+    CHECK(last("near.r.lo") == 1);
+    CHECK(last("near.r.hi") == 5);
+    CHECK(last("near.high") == 8);
+    CHECK(last("far.r.lo") == -6);
+    CHECK(last("far.r.hi") == 14);
+    CHECK(last("far.low") == -6);
+    CHECK(last("outside") == -99);  // that of the file
+    CHECK(r.find("near._hidden.lo") == nullptr);
+    // what is no result of it is told
+    CHECK(test::errors_of("component A { function f(a) -> (x, y) { x := a ; y := a } ; let q = f(1).z }\nsystem S { part a : A }\n") ==
+          std::vector<std::string>{"unknown-name:1"});
+}
+
 TEST_SUITE_END();

@@ -6,17 +6,25 @@ enum { HITS, N_WHOLE };
 enum { HELD, LOW, N_TRUTH };
 #define N_STATES 2
 #define N_INDICATORS 2
+#define OWN_INDICATORS
+#define OWN_EVENTS
 #include "fmi2.h"
 
 static const unsigned states[] = {HEIGHT, SPEED, 0}, rates[] = {RATE_OF_HEIGHT, RATE_OF_SPEED, 0};
-static void defaults(unit* u) { u->r[HEIGHT] = 1, u->r[BOUNCE] = 0.8, u->r[GRAVITY] = 9.81, u->r[MASS] = 2; }
+static void defaults(unit* u)
+{
+    u->r[HEIGHT] = 1, u->r[BOUNCE] = 0.8, u->r[GRAVITY] = 9.81, u->r[MASS] = 2;
+}
 static void calculate(unit* u)
 {
     u->r[RATE_OF_HEIGHT] = u->b[HELD] ? 0 : u->r[SPEED];
     u->r[RATE_OF_SPEED] = u->b[HELD] ? 0 : -u->r[GRAVITY] + u->r[WIND] / u->r[MASS];
     u->r[PUSH] = u->r[MASS] * u->r[RATE_OF_SPEED];
 }
-static void indicators(unit* u, double* z) { z[0] = u->r[HEIGHT], z[1] = u->r[HEIGHT] - 0.2; }
+static void indicators(unit* u, double* z)
+{
+    z[0] = u->r[HEIGHT], z[1] = u->r[HEIGHT] - 0.2;
+}
 static status happen(unit* u, event_info* info)
 {
     if (u->r[HEIGHT] <= 1e-12 && u->r[SPEED] < 0 && !u->b[HELD]) {
@@ -27,29 +35,4 @@ static status happen(unit* u, event_info* info)
     if (u->b[HELD] && u->r[SPEED] != 0) u->r[SPEED] = 0, info->values_changed = 1;
     u->b[LOW] = u->r[HEIGHT] < 0.2;
     return OK;
-}
-static status advance(unit* u, double step)
-{
-    (void)step;
-    return refuse(u, "fmi2DoStep", "for model exchange only");
-}
-static int completed(unit* u)
-{
-    (void)u;
-    return 0;
-}
-static status derivatives(unit* u, unsigned known, double seed, unsigned unknown, double* value)
-{
-    (void)known, (void)seed, (void)unknown, (void)value;
-    return refuse(u, "fmi2GetDirectionalDerivative", "not provided");
-}
-static status guard(unit* u, const char* call)
-{
-    (void)u, (void)call;
-    return OK;
-}
-static int terminated(unit* u)
-{
-    (void)u;
-    return 0;
 }

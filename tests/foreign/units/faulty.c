@@ -8,13 +8,24 @@ enum { FAULT, N_WHOLE };
 #define N_INDICATORS 1
 #include <signal.h>
 
+#define OWN_INDICATORS
+#define OWN_EVENTS
+#define OWN_STEPS
+#define OWN_DERIVATIVES
+#define OWN_FAULTS
 #include "fmi2.h"
 
 enum { GOOD, NO_NUMBER, AN_ERROR, FATALLY, CRASH, ENDLESS, UNSETTLED, UNKNOWN_STATUS, NO_INSTANCE, NO_START, DISCARDS, INFINITE };
 static const unsigned states[] = {X, 0}, rates[] = {RATE, 0};
 static volatile int turns;
-static void defaults(unit* u) { u->r[X] = 0; }
-static int late(unit* u) { return u->time > 1; }
+static void defaults(unit* u)
+{
+    u->r[X] = 0;
+}
+static int late(unit* u)
+{
+    return u->time > 1;
+}
 static void calculate(unit* u)
 {
     u->r[RATE] = u->r[INPUT] - u->r[X];
@@ -22,7 +33,10 @@ static void calculate(unit* u)
     if (late(u) && u->i[FAULT] == NO_NUMBER) u->r[RATE] = u->r[OUTPUT] = NAN;
     if (late(u) && u->i[FAULT] == INFINITE) u->r[RATE] = u->r[OUTPUT] = INFINITY;
 }
-static void indicators(unit* u, double* z) { z[0] = u->time - 1; }
+static void indicators(unit* u, double* z)
+{
+    z[0] = u->time - 1;
+}
 static status happen(unit* u, event_info* info)
 {
     info->again = u->i[FAULT] == UNSETTLED && u->time > 0.5;
@@ -33,11 +47,6 @@ static status advance(unit* u, double step)
     u->r[X] += step * (u->r[INPUT] - u->r[X]);
     calculate(u);
     return OK;
-}
-static int completed(unit* u)
-{
-    (void)u;
-    return 0;
 }
 static status derivatives(unit* u, unsigned known, double seed, unsigned unknown, double* value)
 {
@@ -70,9 +79,4 @@ static status guard(unit* u, const char* call)
         default:
             return OK;
     }
-}
-static int terminated(unit* u)
-{
-    (void)u;
-    return 0;
 }

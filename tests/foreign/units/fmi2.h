@@ -1,7 +1,7 @@
 /* SPDX-License-Identifier: Apache-2.0
-   The frame of a unit of FMI 2.0, written by hand from the standard's text for tests; it shares nothing with Net Loop. A unit includes it behind the definition of
-   N_REAL, N_WHOLE, N_TRUTH, N_STATES, N_INDICATORS, GUID, and gives the functions declared below. Calls in a mode where the standard forbids them are refused:
-   whoever drives these units has to keep to its state machine. */
+   The frame of a unit of FMI 2.0, written by hand from the standard's text for tests; it shares nothing with Net Loop. A unit includes it behind the definition
+   of N_REAL, N_WHOLE, N_TRUTH, N_STATES, N_INDICATORS, GUID, and gives the functions declared below. Calls in a mode where the standard forbids them are
+   refused: whoever drives these units has to keep to its state machine. */
 #include <math.h>
 #include <stdarg.h>
 #include <stdio.h>
@@ -35,28 +35,91 @@ typedef struct {
 static const unsigned states[N_STATES + 1], rates[N_STATES + 1];
 static void defaults(unit* u);
 static void calculate(unit* u); /* all that follows from time, states, inputs and params */
-static void indicators(unit* u, double* z);
-static status happen(unit* u, event_info* info);
-static status advance(unit* u, double step);
-static int completed(unit* u); /* whether an event is wanted */
-static status derivatives(unit* u, unsigned known, double seed, unsigned unknown, double* value);
-static status guard(unit* u, const char* call); /* for units that misbehave */
-
 static status refuse(unit* u, const char* call, const char* why)
 {
     u->calls->logger(u->calls->environment, u->name, ERROR, "logStatusError", "%s: %s", call, why);
     return ERROR;
 }
-#define ALLOWED(modes, call)                                                    \
-    do {                                                                        \
-        status allowed_;                                                        \
-        if (!(u->mode & (modes))) return refuse(u, call, "not in this mode");   \
-        allowed_ = guard(u, call);                                              \
-        if (allowed_ != OK) return allowed_;                                    \
+/* What a unit does not do itself; one that does says so by OWN_... and has the function. */
+#ifdef OWN_INDICATORS
+static void indicators(unit* u, double* z);
+#else
+static void indicators(unit* u, double* z)
+{
+    (void)u, (void)z;
+}
+#endif
+#ifdef OWN_EVENTS
+static status happen(unit* u, event_info* info);
+#else
+static status happen(unit* u, event_info* info)
+{
+    (void)info;
+    return refuse(u, "fmi2NewDiscreteStates", "for co-simulation only");
+}
+#endif
+#ifdef OWN_STEPS
+static status advance(unit* u, double step);
+#else
+static status advance(unit* u, double step)
+{
+    (void)step;
+    return refuse(u, "fmi2DoStep", "for model exchange only");
+}
+#endif
+#ifdef OWN_WISHES
+static int completed(unit* u); /* whether an event is wanted behind a step */
+#else
+static int completed(unit* u)
+{
+    (void)u;
+    return 0;
+}
+#endif
+#ifdef OWN_DERIVATIVES
+static status derivatives(unit* u, unsigned known, double seed, unsigned unknown, double* value);
+#else
+static status derivatives(unit* u, unsigned known, double seed, unsigned unknown, double* value)
+{
+    (void)known, (void)seed, (void)unknown, (void)value;
+    return refuse(u, "fmi2GetDirectionalDerivative", "not provided");
+}
+#endif
+#ifdef OWN_FAULTS
+static status guard(unit* u, const char* call); /* for units that misbehave */
+#else
+static status guard(unit* u, const char* call)
+{
+    (void)u, (void)call;
+    return OK;
+}
+#endif
+#ifdef OWN_END
+static int terminated(unit* u);
+#else
+static int terminated(unit* u)
+{
+    (void)u;
+    return 0;
+}
+#endif
+
+#define ALLOWED(modes, call)                                                  \
+    do {                                                                      \
+        status allowed_;                                                      \
+        if (!(u->mode & (modes))) return refuse(u, call, "not in this mode"); \
+        allowed_ = guard(u, call);                                            \
+        if (allowed_ != OK) return allowed_;                                  \
     } while (0)
 
-const char* fmi2GetTypesPlatform(void) { return "default"; }
-const char* fmi2GetVersion(void) { return "2.0"; }
+const char* fmi2GetTypesPlatform(void)
+{
+    return "default";
+}
+const char* fmi2GetVersion(void)
+{
+    return "2.0";
+}
 void* fmi2Instantiate(const char* name, int type, const char* guid, const char* resources, const callbacks* calls, int visible, int logging)
 {
     unit* u;
@@ -141,29 +204,29 @@ status fmi2SetReal(void* c, const unsigned* at, size_t n, const double* v)
     }
     return OK;
 }
-#define WHOLE(get, set, field, count, type)                                                          \
-    status get(void* c, const unsigned* at, size_t n, type* v)                                       \
-    {                                                                                                \
-        unit* u = c;                                                                                 \
-        size_t k;                                                                                    \
-        ALLOWED(READ, #get);                                                                         \
-        calculate(u);                                                                                \
-        for (k = 0; k < n; ++k) {                                                                    \
-            if ((int)at[k] >= count) return refuse(u, #get, "no such reference");                         \
-            v[k] = u->field[at[k]];                                                                  \
-        }                                                                                            \
-        return OK;                                                                                   \
-    }                                                                                                \
-    status set(void* c, const unsigned* at, size_t n, const type* v)                                 \
-    {                                                                                                \
-        unit* u = c;                                                                                 \
-        size_t k;                                                                                    \
-        ALLOWED(INSTANTIATED | INITIALIZATION | EVENT | STEPPED, #set);                              \
-        for (k = 0; k < n; ++k) {                                                                    \
-            if ((int)at[k] >= count) return refuse(u, #set, "no such reference");                         \
-            u->field[at[k]] = v[k];                                                                  \
-        }                                                                                            \
-        return OK;                                                                                   \
+#define WHOLE(get, set, field, count, type)                                       \
+    status get(void* c, const unsigned* at, size_t n, type* v)                    \
+    {                                                                             \
+        unit* u = c;                                                              \
+        size_t k;                                                                 \
+        ALLOWED(READ, #get);                                                      \
+        calculate(u);                                                             \
+        for (k = 0; k < n; ++k) {                                                 \
+            if ((int)at[k] >= count) return refuse(u, #get, "no such reference"); \
+            v[k] = u->field[at[k]];                                               \
+        }                                                                         \
+        return OK;                                                                \
+    }                                                                             \
+    status set(void* c, const unsigned* at, size_t n, const type* v)              \
+    {                                                                             \
+        unit* u = c;                                                              \
+        size_t k;                                                                 \
+        ALLOWED(INSTANTIATED | INITIALIZATION | EVENT | STEPPED, #set);           \
+        for (k = 0; k < n; ++k) {                                                 \
+            if ((int)at[k] >= count) return refuse(u, #set, "no such reference"); \
+            u->field[at[k]] = v[k];                                               \
+        }                                                                         \
+        return OK;                                                                \
     }
 WHOLE(fmi2GetInteger, fmi2SetInteger, i, N_WHOLE, int)
 WHOLE(fmi2GetBoolean, fmi2SetBoolean, b, N_TRUTH, int)
@@ -272,7 +335,6 @@ status fmi2DoStep(void* c, double t, double step, int no_set_before)
     u->time = t + step;
     return s;
 }
-static int terminated(unit* u);
 status fmi2GetBooleanStatus(void* c, int kind, int* value)
 {
     unit* u = c;

@@ -76,7 +76,10 @@ void* fmi3InstantiateCoSimulation(const char* name, const char* token, const cha
     if (u != 0) u->cosimulation = true;
     return u;
 }
-void fmi3FreeInstance(void* c) { free(c); }
+void fmi3FreeInstance(void* c)
+{
+    free(c);
+}
 status fmi3EnterInitializationMode(void* c, bool has_tolerance, double tolerance, double start, bool has_stop, double stop)
 {
     unit* u = c;
@@ -103,31 +106,31 @@ status fmi3Terminate(void* c)
 }
 #define READ (INITIALIZATION | EVENT | CONTINUOUS | STEPPED | TERMINATED)
 #define WRITE (INSTANTIATED | INITIALIZATION | EVENT | STEPPED)
-#define ONE(type, word, reference_in, field_in, reference_out, field_out)                                            \
-    status fmi3Get##word(void* c, const uint32_t* at, size_t n, type* v, size_t n_values)                            \
-    {                                                                                                                \
-        unit* u = c;                                                                                                 \
-        size_t k;                                                                                                    \
-        ALLOWED(READ);                                                                                               \
-        calculate(u);                                                                                                \
-        if (n != n_values) return refuse(u, "another number of values");                                             \
-        for (k = 0; k < n; ++k) {                                                                                    \
-            if (at[k] != reference_in && at[k] != reference_out) return refuse(u, "no such reference");              \
-            v[k] = at[k] == reference_out ? u->field_out : u->field_in;                                              \
-        }                                                                                                            \
-        return OK;                                                                                                   \
-    }                                                                                                                \
-    status fmi3Set##word(void* c, const uint32_t* at, size_t n, const type* v, size_t n_values)                      \
-    {                                                                                                                \
-        unit* u = c;                                                                                                 \
-        size_t k;                                                                                                    \
-        ALLOWED(WRITE);                                                                                              \
-        if (n != n_values) return refuse(u, "another number of values");                                             \
-        for (k = 0; k < n; ++k) {                                                                                    \
-            if (at[k] != reference_in) return refuse(u, "no such reference");                                        \
-            u->field_in = v[k];                                                                                      \
-        }                                                                                                            \
-        return OK;                                                                                                   \
+#define ONE(type, word, reference_in, field_in, reference_out, field_out)                               \
+    status fmi3Get##word(void* c, const uint32_t* at, size_t n, type* v, size_t n_values)               \
+    {                                                                                                   \
+        unit* u = c;                                                                                    \
+        size_t k;                                                                                       \
+        ALLOWED(READ);                                                                                  \
+        calculate(u);                                                                                   \
+        if (n != n_values) return refuse(u, "another number of values");                                \
+        for (k = 0; k < n; ++k) {                                                                       \
+            if (at[k] != reference_in && at[k] != reference_out) return refuse(u, "no such reference"); \
+            v[k] = at[k] == reference_out ? u->field_out : u->field_in;                                 \
+        }                                                                                               \
+        return OK;                                                                                      \
+    }                                                                                                   \
+    status fmi3Set##word(void* c, const uint32_t* at, size_t n, const type* v, size_t n_values)         \
+    {                                                                                                   \
+        unit* u = c;                                                                                    \
+        size_t k;                                                                                       \
+        ALLOWED(WRITE);                                                                                 \
+        if (n != n_values) return refuse(u, "another number of values");                                \
+        for (k = 0; k < n; ++k) {                                                                       \
+            if (at[k] != reference_in) return refuse(u, "no such reference");                           \
+            u->field_in = v[k];                                                                         \
+        }                                                                                               \
+        return OK;                                                                                      \
     }
 ONE(float, Float32, F32, f32, ECHO_F32, echo_f32)
 ONE(int8_t, Int8, I8, i8, I8, i8)
@@ -139,7 +142,10 @@ ONE(uint32_t, UInt32, U32, u32, U32, u32)
 ONE(uint64_t, UInt64, U64, u64, U64, u64)
 ONE(bool, Boolean, TRUTH, truth, ECHO_TRUTH, echo_truth)
 
-static int64_t* whole(unit* u, uint32_t reference) { return reference == I64 ? &u->i64 : reference == LAW ? &u->law : reference == ECHO_I64 ? &u->echo_i64 : 0; }
+static int64_t* whole(unit* u, uint32_t reference)
+{
+    return reference == I64 ? &u->i64 : reference == LAW ? &u->law : reference == ECHO_I64 ? &u->echo_i64 : 0;
+}
 status fmi3GetInt64(void* c, const uint32_t* at, size_t n, int64_t* v, size_t n_values)
 {
     unit* u = c;
@@ -159,7 +165,13 @@ status fmi3SetInt64(void* c, const uint32_t* at, size_t n, const int64_t* v, siz
 static double* real(unit* u, uint32_t reference, size_t* n)
 {
     *n = reference == X || reference == RATES_OF_X || reference == RATE || reference == INPUTS ? 2 : 1;
-    return reference == X ? u->x : reference == RATES_OF_X ? u->dx : reference == RATE ? u->rate : reference == INPUTS ? u->inputs : reference == SUM ? &u->sum : reference == ECHO ? &u->echo : 0;
+    return reference == X            ? u->x
+           : reference == RATES_OF_X ? u->dx
+           : reference == RATE       ? u->rate
+           : reference == INPUTS     ? u->inputs
+           : reference == SUM        ? &u->sum
+           : reference == ECHO       ? &u->echo
+                                     : 0;
 }
 status fmi3GetFloat64(void* c, const uint32_t* at, size_t n, double* v, size_t n_values)
 {
