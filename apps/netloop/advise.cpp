@@ -10,7 +10,7 @@ namespace {
 
 struct Options {
     PointOptions point;
-    std::string keep, stop;
+    std::string keep, stop, fixed;
     std::size_t runs = 40, jobs = 1;
     std::optional<double> tolerance;
     bool json = false, quiet = false;
@@ -51,6 +51,7 @@ int run_advise(const Options& o)
     request.keep = kept(o.keep);
     request.runs = o.runs;
     request.jobs = o.jobs;
+    request.fixed_method = o.fixed;
     request.options = source.options();
     if (o.tolerance) request.options.tolerance = o.tolerance;
     if (!o.stop.empty())
@@ -76,11 +77,13 @@ int run_advise(const Options& o)
 Command add_advise(CLI::App& program)
 {
     auto o = std::make_shared<Options>();
-    CLI::App* app = program.add_subcommand("advise", "What to change so that a run gets faster: each change tried, measured and priced");
+    CLI::App* app =
+        program.add_subcommand("advise", "What to change so that a run gets faster, or bears longer fixed steps: each change tried, measured and priced");
     add_point_options(*app, o->point);
     app->add_option("--keep", o->keep, "what may differ by how much: \"leaf.angle within 0.2 deg, peak within 2 bar\" (default: measures within one percent)");
     app->add_option("--runs", o->runs, "make at most so many runs (default 40)")->check(CLI::Range(2, 100000));
     app->add_option("--jobs", o->jobs, "so many at a time (default 1)")->check(CLI::Range(1, 1024));
+    app->add_option("--fixed", o->fixed, "look for longer fixed steps of this method (see realtime) in place of faster runs");
     app->add_option("--stop", o->stop, "stop time, such as 60s or 2min");
     app->add_option("--tolerance", o->tolerance, "relative tolerance (default: the scenario's, else 1e-6)");
     app->add_flag("--json", o->json, "print it for programs");

@@ -1,5 +1,6 @@
 // SPDX-License-Identifier: Apache-2.0
-// What to change so that a run gets faster: candidates from what limited its steps and from its modes, each tried, measured and priced.
+// What to change so that a run gets faster, or bears longer fixed steps: candidates from what limited its steps and from its modes, each tried, measured and
+// priced.
 #pragma once
 
 #include <atomic>
@@ -22,6 +23,9 @@ struct AdviceRequest {
     std::vector<Keep> keep{};
     std::size_t runs = 40;  ///< at most so many, the first one included
     std::size_t jobs = 1;   ///< at a time
+    /// Empty: the score is the time of a run. A method of FixedStepOptions: the score is its largest stable step over the run, for a machine that has to keep
+    /// time. For "euler" and "rk4" that is what the eigenvalues along the run and its clocks allow; for the others it is found by runs in fixed steps.
+    std::string fixed_method{};
     /// Of each run: stop, tolerance, method. Files are not written.
     RunOptions options{};
     /// Brings the values of each run to what they are to be besides the scenario's.
@@ -52,24 +56,31 @@ struct Advice {
         std::string text() const;
     };
     struct Trial {
-        std::vector<Change> changes;
+        std::vector<Change> changes;  ///< what was tried in this run last; before it what had been taken by then
+        std::size_t round = 1;        ///< what limits a run is looked at anew with the changes that were taken before
+        double before = 1;            ///< speed_up of what had been taken before this round
         double steps = 0, seconds = 0;
-        double speed_up = 1;        ///< seconds of the run as it is over those of this one, the best of two runs each where they are short
+        double largest_step = 0;    ///< s, stable, of AdviceRequest::fixed_method; 0: not asked for, or none
+        double speed_up = 1;        ///< seconds of the run as it is over those of this one, the best of two runs each where they are short; or steps' lengths
         std::vector<Price> prices;  ///< of what is to be kept, then the quantities that differ most
         std::string refused;        ///< why it is not to be taken: what goes beyond its bound, or how the run failed; empty: it may
     };
     Trial as_it_is;             ///< no changes
-    std::vector<Trial> trials;  ///< single changes, fastest first, refused ones last
-    Trial combined;             ///< those that go together; no changes: none did
-    std::size_t runs = 0;       ///< made
-    std::string scenario;       ///< to paste: "scenario fast from storm_lift { set ... }"; empty if nothing helps
+    std::vector<Trial> trials;  ///< by rounds; in each one more change, fastest first, refused ones last
+    Trial combined;             ///< those that go together, in the order in which they were taken; no changes: none did
+    /// Of fixed steps: what is to be said of a run in steps as long as the combination allows: "4.1 ms: holds to the end"; empty: nothing.
+    std::string confirmed;
+    std::string method;    ///< AdviceRequest::fixed_method
+    std::size_t runs = 0;  ///< made
+    std::string scenario;  ///< to paste: "scenario fast from storm_lift { set ... }"; empty if nothing helps
     /// As `netloop advise` prints it.
     std::string text() const;
     /// All of it as JSON.
     std::string json() const;
 };
 
-/// Makes the runs. Throws what the run as it is throws; one that fails with a change is a trial that is refused. Cost: `runs` runs and some linear models.
+/// Makes the runs. Throws what the run as it is throws, and UsageError for a method that there is not; a run that fails with a change is a trial that is
+/// refused. Cost: `runs` runs and some linear models; with a fixed method some sixty linear models, or ten runs in fixed steps, for each run.
 Advice advise(const CompiledSystem& system, const AdviceRequest& request = {});
 
 }  // namespace netloop

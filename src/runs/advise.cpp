@@ -15,7 +15,9 @@
 
 #include "api/internal.hpp"
 #include "base/diagnostics.hpp"
-#include "record/json_number.hpp"
+#include "netloop/fixed_steps.hpp"
+#include "runs/fixed_start.hpp"
+#include "runs/step_stability.hpp"
 
 namespace netloop {
 namespace {
@@ -24,18 +26,19 @@ using Change = Advice::Change;
 using Trial = Advice::Trial;
 using Price = Advice::Price;
 
+std::string in_unit(double si, double scale, const std::string& unit)
+{
+    return fmt::format("{:.4g}{}", si / scale, unit.empty() || unit == "1" ? "" : " " + unit);
+}
+
 struct Candidate {
     ParameterId param = 0;
     double score = 0;
     double direction = 1;  ///< above 0: more of it
     std::string reason;
     double told_by = 0;  ///< the share that the reason speaks of
+    double power = 1;    ///< of the rate of what it moves: by how much more of it the rate grows, percent per percent
 };
-
-std::string number(double si, double scale, double offset, const std::string& unit)
-{
-    return fmt::format("{:.4g}{}", (si - offset) / scale, unit.empty() || unit == "1" ? "" : " " + unit);
-}
 
 bool stopped(const std::atomic<bool>* flag)
 {
@@ -52,14 +55,22 @@ public:
         options_.progress = {};
         options_.interrupt = request.interrupt;
         options_.verify = false;
+        if (!request.fixed_method.empty()) fixed_ = fixed_method_named(request.fixed_method), nothing_ = 0.02;
+        advice_.method = request.fixed_method;
     }
 
+    // What limits a run may hide what would limit it next: so all is looked at anew with what has been taken.
     Advice work()
     {
         as_it_is();
-        find_candidates();
-        try_singly();
-        combine();
+        for (std::size_t round = 1; round <= kMostRounds; ++round) {
+            double before = advice_.combined.speed_up;
+            find_candidates();
+            try_singly(round);
+            combine(round);
+            if (!(advice_.combined.speed_up > before * (1 + nothing_)) || advice_.runs + 3 > request_.runs || stopped(request_.interrupt)) break;
+        }
+        confirm();
         tell();
         return std::move(advice_);
     }
@@ -67,10 +78,15 @@ public:
 private:
     const FlatModel& flat() const { return data_.model->form.flat(); }
 
-    Run prepared() const
+    void prepare(Run& run, const std::vector<Change>& changes) const
+    {
+        if (request_.prepare) request_.prepare(run);
+        for (const Change& c : changes) run.set(system_.param(c.param), c.to);
+    }
+    Run prepared(const std::vector<Change>& changes = {}) const
     {
         Run run(system_);
-        if (request_.prepare) request_.prepare(run);
+        prepare(run, changes);
         return run;
     }
 
@@ -104,6 +120,14 @@ private:
             Run again = prepared();
             advice_.as_it_is.seconds = std::min(advice_.as_it_is.seconds, seconds_of([&] { again.simulate(options_); }));
         }
+        if (fixed_) {
+            advice_.as_it_is.largest_step = largest_step({}, summary_);
+            if (!(advice_.as_it_is.largest_step > 0))
+                throw RunError("fixed-step", fmt::format("no step was found with which {} holds as the model is: there is nothing to compare with; `netloop "
+                                                         "realtime` says more",
+                                                         request_.fixed_method));
+        }
+        looked_at_ = summary_;
         for (const AdviceRequest::Keep& k : request_.keep) {
             bool measure = std::any_of(base_.measures.begin(), base_.measures.end(), [&](const MeasureResult& m) { return m.name == k.name; });
             if (measure || base_.find(k.name) != nullptr) continue;
@@ -129,24 +153,29 @@ private:
         return std::none_of(below.begin(), below.end(), [&](NodeId id) { return g[id].op == Op::parameter; });
     }
 
-    void suggest(ParameterId p, double score, double direction, double share, const std::string& reason)
+    void suggest(ParameterId p, double score, double direction, double share, const std::string& reason, double power = 1)
     {
         if (!may_change(p) || !(score > 0)) return;
         Candidate& c = candidates_[p];
         c.param = p;
-        c.score += score;
-        weighted_[p] += score * (direction > 0 ? 1 : -1);
+        double& weighted = weighted_[p];
+        if (fixed_) {  // what allows the shortest step counts, however long it does
+            if (score > c.score) c.score = score, weighted = direction, c.power = power;
+        } else {
+            c.score += score;
+            weighted += score * (direction > 0 ? 1 : -1);
+        }
         if (share > c.told_by) c.told_by = share, c.reason = reason;
     }
 
     // Times at which steps were dense, and parts limited them: a share of the steps stands for each.
-    std::vector<double> points() const
+    static std::vector<double> points(const RunSummary& summary)
     {
         constexpr std::size_t kPoints = 24;
         std::vector<double> times;
         double made = 0;
-        const double all = summary_.cost.steps;
-        for (const Cost::Stretch& s : summary_.cost.stretches) {
+        const double all = summary.cost.steps;
+        for (const Cost::Stretch& s : summary.cost.stretches) {
             double before = made;
             made += s.steps;
             // one point for each share of all steps that ends in this stretch
@@ -159,26 +188,66 @@ private:
 
     void find_candidates()
     {
+        candidates_.clear();
+        weighted_.clear();
+        if (fixed_)
+            find_by_longest_steps();
+        else
+            find_by_cost();
+    }
+
+    // Modes at the points that have any, with a run as it is now.
+    template <typename Look>
+    void at_points(const std::vector<double>& times, Look look)
+    {
+        Run run = prepared(taken_);
+        for (double t : times) {
+            if (stopped(request_.interrupt)) return;
+            try {
+                if (t > run.time() && !run.step_to(t)) return;
+                look(run.modes({.count = 0}));
+            } catch (const RunError&) {
+                continue;  // a point at which rates are not settled has none
+            }
+        }
+    }
+
+    ParameterId param_named(const std::string& path)
+    {
+        if (param_of_.empty())
+            for (ParameterId p = 0; p < flat().parameters.size(); ++p) param_of_[flat().parameters[p].path] = p;
+        auto known = param_of_.find(path);
+        return known == param_of_.end() || !may_change(known->second) ? kNoParameter : known->second;
+    }
+
+    // Params that move a mode, the direction that makes it slower.
+    void suggest_of(const Mode& m, double weight, const std::string& reason)
+    {
+        constexpr std::size_t kMostOfMode = 8;
+        constexpr double kMoves = 0.05;  // percent per percent
+        std::size_t taken = 0;
+        for (const Mode::Param& q : m.params) {
+            ParameterId p = std::abs(q.frequency) < kMoves || taken == kMostOfMode ? kNoParameter : param_named(q.name);
+            if (p == kNoParameter) continue;
+            ++taken;
+            // of what may not be exceeded at all it counts for little how strongly a param moves it
+            constexpr double kStrongly = 0.2;
+            double strength = std::min(std::abs(q.frequency) / (fixed_ ? kStrongly : 1), 1.0);
+            suggest(p, weight * strength, -q.frequency, weight, reason, std::abs(q.frequency));
+        }
+    }
+
+    void find_by_cost()
+    {
         double all = 0;
         std::map<std::string, double> by_part;
-        for (const Cost::Limit& l : summary_.cost.limits) {
+        for (const Cost::Limit& l : looked_at_.cost.limits) {
             all += l.steps;
             by_part[l.part] += l.steps;
         }
         if (all == 0) return;
-        std::map<std::string, ParameterId> param_of;
-        for (ParameterId p = 0; p < flat().parameters.size(); ++p) param_of[flat().parameters[p].path] = p;
-        std::vector<double> times = points();
-        Run run = prepared();
-        for (double t : times) {
-            if (stopped(request_.interrupt)) return;
-            if (!run.step_to(std::max(t, run.time()))) break;
-            Modes modes;
-            try {
-                modes = run.modes({.count = 0});
-            } catch (const Error&) {
-                continue;  // at this point there are none
-            }
+        std::vector<double> times = points(looked_at_);
+        at_points(times, [&](const Modes& modes) {
             for (const Mode& m : modes.modes) {
                 // how much of what limited steps takes part in this mode
                 double weight = 0, most = 0;
@@ -196,37 +265,141 @@ private:
                 double rank = 0;
                 for (const Mode& other : modes.modes) rank += std::abs(other.root.value) < fast ? 1 : 0;
                 weight *= (1 + rank) / static_cast<double>(modes.modes.size()) / static_cast<double>(times.size());
-                std::size_t taken = 0;
-                for (const Mode::Param& q : m.params) {
-                    constexpr std::size_t kMostOfMode = 8;
-                    constexpr double kMoves = 0.05;  // percent per percent
-                    if (std::abs(q.frequency) < kMoves || taken == kMostOfMode) continue;
-                    auto known = param_of.find(q.name);
-                    if (known == param_of.end() || !may_change(known->second)) continue;
-                    ++taken;
-                    double share = by_part[part] / all;
-                    suggest(known->second, weight * std::min(std::abs(q.frequency), 1.0), -q.frequency, weight,
-                            fmt::format("moves a mode of {:.3g} Hz of {}, which limited {:.0f} % of the steps", m.root.frequency(),
-                                        part.empty() ? "the system" : part, 100 * share));
-                }
+                suggest_of(m, weight,
+                           fmt::format("moves a mode of {:.3g} Hz of {}, which limited {:.0f} % of the steps", m.root.frequency(),
+                                       part.empty() ? "the system" : part, 100 * by_part[part] / all));
             }
-        }
+        });
         // blocks that run by a clock: their periods
         for (const FlatBlock& b : flat().blocks) {
             if (b.kind != FlatBlock::Kind::every || b.period == kNoNode) continue;
             double share = 0;
             std::size_t times_run = 0;
-            for (const Cost::Limit& l : summary_.cost.limits)
+            for (const Cost::Limit& l : looked_at_.cost.limits)
                 if (l.what == b.text && l.part == flat().instances[b.origin.instance]) share += l.steps / all;
-            for (const EventEntry& e : summary_.event_record.kinds)
+            for (const EventEntry& e : looked_at_.event_record.kinds)
                 if (e.text == b.text && e.part == flat().instances[b.origin.instance]) times_run = e.times.size();
             if (times_run == 0 && share == 0) continue;
-            std::set<ParameterId> periods;
-            collect_params(b.period, periods);
-            for (ParameterId p : periods)
-                suggest(p, std::max(share, static_cast<double>(times_run) / all), 1, 1,
-                        fmt::format("is the period of '{}'{}, which ran {} times", b.text, in_part(b.origin.instance), times_run));
+            suggest_period(b, std::max(share, static_cast<double>(times_run) / all), fmt::format("ran {} times", times_run));
         }
+    }
+
+    void suggest_period(const FlatBlock& b, double score, const std::string& what)
+    {
+        std::set<ParameterId> periods;
+        collect_params(b.period, periods);
+        for (ParameterId p : periods) suggest(p, score, 1, 1, fmt::format("is the period of '{}'{}, which {}", b.text, in_part(b.origin.instance), what));
+    }
+
+    // --- how long a fixed step may be -------------------------------------------------------------------------------------
+
+    // Evenly along the run, and where its steps were dense.
+    static std::vector<double> points_along(const RunSummary& summary)
+    {
+        constexpr std::size_t kEven = 40;
+        std::vector<double> times = points(summary);
+        for (std::size_t k = 0; k < kEven; ++k) times.push_back(summary.start + (summary.stop - summary.start) * static_cast<double>(k) / kEven);
+        std::sort(times.begin(), times.end());
+        return times;
+    }
+
+    // Clocked blocks: a step that is longer than a period would leave runs of the block out.
+    double shortest_period(const RunSummary& summary, const FlatBlock** whose = nullptr) const
+    {
+        double least = HUGE_VAL;
+        for (const FlatBlock& b : flat().blocks) {
+            if (b.kind != FlatBlock::Kind::every) continue;
+            for (const EventEntry& e : summary.event_record.kinds) {
+                if (e.text != b.text || e.part != flat().instances[b.origin.instance]) continue;
+                for (std::size_t k = 1; k < e.times.size(); ++k) {
+                    if (!(e.times[k] - e.times[k - 1] < least)) continue;
+                    least = e.times[k] - e.times[k - 1];
+                    if (whose != nullptr) *whose = &b;
+                }
+            }
+        }
+        return least;
+    }
+
+    double largest_step(const std::vector<Change>& changes, const RunSummary& summary) const
+    {
+        if (!is_explicit(*fixed_)) {
+            FixedStepRequest ask;
+            ask.options.method = request_.fixed_method;
+            ask.methods = {request_.fixed_method};
+            ask.options.step = std::min(1e-3, 0.01 * (summary.stop - summary.start));
+            ask.stop = summary.stop;
+            ask.tolerance = 1e-6;
+            ask.prepare = [&](Run& run) { prepare(run, changes); };
+            ask.interrupt = request_.interrupt;
+            FixedStepReport report = fixed_step_report(system_, ask);
+            if (report.methods.empty()) throw RunError("fixed-step", "it cannot go on in fixed steps: " + report.cannot.at(0));
+            return std::min(report.methods[0].largest_stable, shortest_period(summary));
+        }
+        double least = HUGE_VAL;
+        Run run = prepared(changes);
+        for (double t : points_along(summary)) {
+            if (stopped(request_.interrupt)) break;
+            try {
+                if (t > run.time() && !run.step_to(t)) break;
+                for (const Mode& m : run.modes({.sensitivities = false}).modes) least = std::min(least, longest_damped_step(*fixed_, m.root.value));
+            } catch (const RunError&) {
+                continue;
+            }
+        }
+        least = std::min(least, shortest_period(summary));
+        return std::isfinite(least) ? least : 0;
+    }
+
+    void find_by_longest_steps()
+    {
+        const double now = advice_.combined.changes.empty() ? advice_.as_it_is.largest_step : advice_.combined.largest_step;
+        const FlatBlock* clocked = nullptr;
+        double period = shortest_period(looked_at_, &clocked);
+        constexpr double kNear = 1.1, kSteep = 4;  // what allows longer steps does not limit them
+        if (clocked != nullptr && clocked->period != kNoNode && period < kNear * now)
+            suggest_period(*clocked, std::pow(now / period, kSteep), fmt::format("runs every {:.3g} ms: no step may be longer", 1e3 * period));
+        at_points(points_along(looked_at_), [&](const Modes& modes) {
+            for (const Mode& m : modes.modes) {
+                // methods that are not explicit have no limit of their own: the fastest modes are the ones that they follow worst
+                double allowed = longest_damped_step(is_explicit(*fixed_) ? *fixed_ : FixedMethod::rk4, m.root.value);
+                if (m.parts.empty() || (is_explicit(*fixed_) && !(allowed < kNear * now))) continue;
+                std::string part = m.parts[0].name.empty() ? "the system" : m.parts[0].name;
+                double weight = std::pow(now / allowed, kSteep);
+                std::string what = m.swings() ? fmt::format("a mode of {:.3g} Hz", m.root.frequency())
+                                              : fmt::format("a time constant of {:.3g} ms", -1e3 / m.root.value.real());
+                suggest_of(m, weight,
+                           is_explicit(*fixed_) ? fmt::format("moves {} of {}, which allows steps of {:.3g} ms", what, part, 1e3 * allowed)
+                                                : fmt::format("moves {} of {}", what, part));
+            }
+        });
+    }
+
+    // The explicit methods were judged by eigenvalues: a run in steps of that length says whether it was right.
+    void confirm()
+    {
+        const double h = advice_.combined.changes.empty() ? 0 : advice_.combined.largest_step;
+        if (!fixed_ || !(h > 0) || stopped(request_.interrupt)) return;
+        constexpr double kInside = 0.9;
+        FixedStepOptions options;
+        options.method = request_.fixed_method;
+        options.step = kInside * h;
+        std::string how;
+        try {
+            FixedStepRun run(system_, options, {}, {}, [&](Run& r) { prepare(r, taken_); });
+            double stop = looked_at_.stop;
+            FixedStepStatus status = FixedStepStatus::good;
+            while (status == FixedStepStatus::good && run.time() + options.step <= stop && !stopped(request_.interrupt)) status = run.step();
+            if (stopped(request_.interrupt)) return;
+            how =
+                status == FixedStepStatus::good || status == FixedStepStatus::stopped
+                    ? "a run in such steps comes to its end"
+                    : fmt::format("but a run in such steps fails at {:.4g} s: {}{}", run.time(), text_of(status), run.said().empty() ? "" : ": " + run.said());
+        } catch (const Error& error) {
+            std::string text = error.what();
+            how = "but a run in such steps does not begin: " + text.substr(0, text.find('\n'));
+        }
+        advice_.confirmed = fmt::format("{:.3g} ms: {}", 1e3 * options.step, how);
     }
 
     std::string in_part(std::uint32_t instance) const { return flat().instances[instance].empty() ? "" : " in " + flat().instances[instance]; }
@@ -261,42 +434,85 @@ private:
         change.scale = f.unit.scale;
         change.offset = f.unit.offset;
         change.from = from_.at(c.param);
-        change.to = change.from * factor;
+        change.to = now_.at(c.param) * factor;
         change.reason = c.reason;
         return change;
     }
 
-    Trial measured(const std::vector<Change>& changes) const
-    {
+    struct Measured {
         Trial trial;
+        RunSummary summary;
+    };
+
+    Measured measured(const std::vector<Change>& changes) const
+    {
+        Measured m;
+        Trial& trial = m.trial;
         trial.changes = changes;
         trial.seconds = HUGE_VAL;
         Recording recording;
-        RunSummary summary;
         try {
             for (int k = 0; k < repeats_; ++k) {
-                Run run = prepared();
-                for (const Change& c : changes) run.set(system_.param(c.param), c.to);
+                Run run = prepared(changes);
                 // far slower than it was: it is of no use
                 RunOptions options = options_;
                 options.time_limit = std::max(4 * summary_.wall_seconds, 1.0);
                 trial.seconds = std::min(trial.seconds, seconds_of([&] { recording = run.simulate(options); }));
-                summary = run.summary();
-                if (!summary.complete) break;
+                m.summary = run.summary();
+                if (!m.summary.complete) break;
             }
+            trial.steps = static_cast<double>(m.summary.steps);
+            if (!m.summary.complete) {
+                trial.refused = "it does not come to its end: " + m.summary.reason;
+                return m;
+            }
+            if (fixed_) trial.largest_step = largest_step(changes, m.summary);
         } catch (const Error& error) {
             std::string text = error.what();
             trial.refused = "the run fails: " + text.substr(0, text.find('\n'));
-            return trial;
+            return m;
         }
-        trial.steps = static_cast<double>(summary.steps);
-        if (!summary.complete) {
-            trial.refused = "it does not come to its end: " + summary.reason;
-            return trial;
-        }
-        trial.speed_up = advice_.as_it_is.seconds / trial.seconds;
+        trial.speed_up = fixed_ ? trial.largest_step / advice_.as_it_is.largest_step : advice_.as_it_is.seconds / trial.seconds;
         compare(recording, trial);
-        return trial;
+        return m;
+    }
+
+    /// Where a time lies among the rows of a recording, for all of its columns.
+    struct Place {
+        std::size_t above = 0;
+        double share = 0;
+        double of(const Column& c) const
+        {
+            return above == 0                 ? c.values.front()
+                   : above == c.values.size() ? c.values.back()
+                                              : c.values[above - 1] + share * (c.values[above] - c.values[above - 1]);
+        }
+    };
+    /// A row of the run as it is, in another run.
+    struct Seen {
+        bool left_out = false;  ///< of two sides of an event that behind it counts, which is what a time stands for elsewhere, too
+        bool side = false;      ///< behind an event: the other run may have it a little earlier or later, so what it has on either side counts
+        Place at, before, behind;
+    };
+
+    std::vector<Seen> rows_in(const Column& other) const
+    {
+        const std::vector<double>&mine = base_.time().values, &theirs = other.values;
+        const double beside = 1e-4 * (mine.back() - mine.front());
+        auto place = [&](double t) {
+            auto k = static_cast<std::size_t>(std::upper_bound(theirs.begin(), theirs.end(), t) - theirs.begin());
+            return Place{k, k == 0 || k == theirs.size() ? 0 : (t - theirs[k - 1]) / (theirs[k] - theirs[k - 1])};
+        };
+        std::vector<Seen> rows(mine.size());
+        for (std::size_t i = 0; i < mine.size(); ++i) {
+            Seen& r = rows[i];
+            r.left_out = i + 1 < mine.size() && mine[i] == mine[i + 1];
+            if (r.left_out) continue;
+            r.at = place(mine[i]);
+            r.side = i > 0 && mine[i] == mine[i - 1];
+            if (r.side) r.before = place(mine[i] - beside), r.behind = place(mine[i] + beside);
+        }
+        return rows;
     }
 
     void compare(const Recording& recording, Trial& trial) const
@@ -318,13 +534,13 @@ private:
             Price p{a.name, a.unit, off, a.value != 0 ? off / std::abs(a.value) : off == 0 ? 0 : 1, std::nan(""), a.scale};
             double bound = bound_of(a.name);
             bool beyond = request_.keep.empty() ? !(p.share <= kMeasures) : std::isfinite(bound) && !(off <= bound);
-            if (beyond) refuse(fmt::format("{} beyond {}", p.text(), request_.keep.empty() ? "one percent of it" : number(bound, a.scale, 0, a.unit)));
+            if (beyond) refuse(fmt::format("{} beyond {}", p.text(), request_.keep.empty() ? "one percent of it" : in_unit(bound, a.scale, a.unit)));
             kept.push_back(std::move(p));
         }
         for (std::size_t k = 0; k < base_.demands.size() && k < recording.demands.size(); ++k)
             if (base_.demands[k].holds && !recording.demands[k].holds) refuse("a demand no longer holds: " + base_.demands[k].condition);
         const Column& time = base_.time();
-        const double beside = 1e-4 * (time.values.back() - time.values.front());
+        const std::vector<Seen> rows = rows_in(recording.time());
         for (const Column& a : base_.columns) {
             if (a.name == "time") continue;
             const Column* b = recording.find(a.name);
@@ -332,13 +548,11 @@ private:
             double low = HUGE_VAL, high = -HUGE_VAL, off = 0, at = 0;
             for (std::size_t i = 0; i < a.values.size(); ++i) {
                 low = std::min(low, a.values[i]), high = std::max(high, a.values[i]);
-                // of two sides of an event that behind it, which is what at() gives, too
-                if (i + 1 < a.values.size() && time.values[i] == time.values[i + 1]) continue;
-                double t = time.values[i], there = b->at(t, recording.time()), difference = std::abs(there - a.values[i]);
-                if (i > 0 && t == time.values[i - 1]) {
-                    // the other run may have this event a little earlier or later: what it has on either side counts
-                    double before = b->at(t - beside, recording.time()), behind = b->at(t + beside, recording.time());
-                    auto [least, most] = std::minmax({there, before, behind});
+                const Seen& r = rows[i];
+                if (r.left_out) continue;
+                double there = r.at.of(*b), difference = std::abs(there - a.values[i]);
+                if (r.side) {
+                    auto [least, most] = std::minmax({there, r.before.of(*b), r.behind.of(*b)});
                     difference = std::max({0.0, least - a.values[i], a.values[i] - most});
                 }
                 if (difference > off) off = difference, at = time.values[i];
@@ -346,7 +560,7 @@ private:
             double range = high - low, bound = bound_of(a.name);
             Price p{a.name, a.unit, off, range > 0 ? off / range : off == 0 ? 0 : 1, at, a.scale};
             if (std::isfinite(bound)) {
-                if (!(off <= bound)) refuse(fmt::format("{} beyond {}", p.text(), number(bound, a.scale, 0, a.unit)));
+                if (!(off <= bound)) refuse(fmt::format("{} beyond {}", p.text(), in_unit(bound, a.scale, a.unit)));
                 kept.push_back(std::move(p));
             } else {
                 others.push_back(std::move(p));
@@ -363,9 +577,9 @@ private:
     }
 
     // Several at a time; what comes of them does not depend on how many.
-    std::vector<Trial> run_all(const std::vector<std::vector<Change>>& list)
+    std::vector<Measured> run_all(const std::vector<std::vector<Change>>& list, std::size_t round)
     {
-        std::vector<Trial> done(list.size());
+        std::vector<Measured> done(list.size());
         std::mutex lock;
         std::size_t next = 0;
         auto worker = [&] {
@@ -376,9 +590,11 @@ private:
                     if (next == list.size() || stopped(request_.interrupt)) return;
                     mine = next++;
                 }
-                Trial trial = measured(list[mine]);
+                Measured one = measured(list[mine]);
+                one.trial.round = round;
+                one.trial.before = base_gain_;
                 std::lock_guard guard(lock);
-                done[mine] = std::move(trial);
+                done[mine] = std::move(one);
                 ++advice_.runs;
                 if (request_.progress) request_.progress(advice_.runs, request_.runs);
             }
@@ -387,7 +603,7 @@ private:
         for (std::size_t k = 1; k < std::min(request_.jobs, list.size()); ++k) threads.emplace_back(worker);
         worker();
         for (std::thread& t : threads) t.join();
-        std::erase_if(done, [](const Trial& t) { return t.changes.empty(); });
+        std::erase_if(done, [](const Measured& m) { return m.trial.changes.empty(); });
         return done;
     }
 
@@ -399,76 +615,102 @@ private:
         return value >= bound(f.low, -HUGE_VAL) && value <= bound(f.high, HUGE_VAL);
     }
 
-    void try_singly()
+    // What has been taken, and this; another value of what has been taken already stands in its place, last.
+    std::vector<Change> with(const Change& c) const
     {
+        std::vector<Change> all = taken_;
+        std::erase_if(all, [&](const Change& x) { return x.param == c.param; });
+        all.push_back(c);
+        return all;
+    }
+
+    double gain_of_now() const { return advice_.combined.speed_up; }
+
+    // Of fixed steps: if they have not grown as the moved mode has slowed down, something else limits them now, and more of the same is no use.
+    bool still_limits(const Candidate& c, double gain, double factor) const
+    {
+        constexpr double kAsMuch = 0.8;
+        return !fixed_ || gain > kAsMuch * std::pow(factor, c.power);
+    }
+
+    void try_singly(std::size_t round)
+    {
+        singles_.clear();
         if (stopped(request_.interrupt)) return;
         std::vector<Candidate> list;
-        Run run = prepared();
+        Run run = prepared(taken_);
         for (auto& [p, c] : candidates_) {
             c.direction = weighted_[p];
-            from_[p] = run.value(ParamId{p});
-            if (from_[p] != 0) list.push_back(c);
+            now_[p] = run.value(ParamId{p});
+            from_.try_emplace(p, now_[p]);
+            if (now_[p] != 0 && refused_.count(p) == 0) list.push_back(c);
         }
         std::stable_sort(list.begin(), list.end(), [](const Candidate& a, const Candidate& b) { return a.score > b.score; });
-        // half of the runs for a first step of three; then what a larger step gives, with a few runs left for combinations
-        std::size_t budget = request_.runs > advice_.runs ? request_.runs - advice_.runs : 0,
-                    first = std::max<std::size_t>(budget / 2, std::min<std::size_t>(budget, 1));
+        // some of the runs for a first step of three; then what a larger step gives, with a few runs left for combinations and for what comes to light then
+        constexpr std::size_t kFew = 6;  // of what allows the shortest step, which few params move
+        std::size_t budget = request_.runs > advice_.runs ? request_.runs - advice_.runs : 0, first = std::max(budget / 3, std::min<std::size_t>(budget, 3));
+        if (fixed_) first = std::min(budget, kFew);
         std::vector<std::vector<Change>> changes;
         std::vector<Candidate> tried;
         constexpr double kStep = 3, kLarge = 10;
         for (const Candidate& c : list) {
             if (changes.size() == first) break;
             double factor = c.direction > 0 ? kStep : 1 / kStep;
-            if (!in_range(c, from_[c.param] * factor)) continue;
-            changes.push_back({change_of(c, factor)});
+            if (!in_range(c, now_[c.param] * factor)) continue;
+            changes.push_back(with(change_of(c, factor)));
             tried.push_back(c);
         }
-        std::vector<Trial> singles = run_all(changes);
+        singles_ = run_all(changes, round);
         // what helps may help more
         changes.clear();
         std::vector<std::pair<double, std::size_t>> order;
-        for (std::size_t k = 0; k < singles.size(); ++k)
-            if (singles[k].refused.empty() && singles[k].speed_up > 1 + kNothing) order.emplace_back(-singles[k].speed_up, k);
-        std::sort(order.begin(), order.end());
-        for (const auto& [speed, k] : order) {
-            if (changes.size() + advice_.runs + 6 >= request_.runs || changes.size() == 8) break;
-            const std::string& path = singles[k].changes[0].param;
-            const Candidate& c = *std::find_if(tried.begin(), tried.end(), [&](const Candidate& x) { return flat().parameters[x.param].path == path; });
-            double factor = c.direction > 0 ? kLarge : 1 / kLarge;
-            if (in_range(c, from_[c.param] * factor)) changes.push_back({change_of(c, factor)});
+        for (std::size_t k = 0; k < singles_.size(); ++k) {
+            const Trial& t = singles_[k].trial;
+            if (!t.refused.empty())
+                refused_.insert(tried[k].param);
+            else if (t.speed_up > gain_of_now() * (1 + nothing_) && still_limits(tried[k], t.speed_up / gain_of_now(), kStep))
+                order.emplace_back(-t.speed_up, k);
         }
-        std::vector<Trial> larger = run_all(changes);
-        singles.insert(singles.end(), std::make_move_iterator(larger.begin()), std::make_move_iterator(larger.end()));
-        std::stable_sort(singles.begin(), singles.end(), [](const Trial& a, const Trial& b) {
-            if (a.refused.empty() != b.refused.empty()) return a.refused.empty();
-            return a.speed_up > b.speed_up;
+        std::sort(order.begin(), order.end());
+        const std::size_t most = fixed_ ? 2 : 8, left = fixed_ ? 2 : 6;
+        for (const auto& [speed, k] : order) {
+            if (changes.size() + advice_.runs + left >= request_.runs || changes.size() == most) break;
+            const Candidate& c = tried[k];
+            double factor = c.direction > 0 ? kLarge : 1 / kLarge;
+            if (in_range(c, now_[c.param] * factor)) changes.push_back(with(change_of(c, factor)));
+        }
+        std::vector<Measured> larger = run_all(changes, round);
+        singles_.insert(singles_.end(), std::make_move_iterator(larger.begin()), std::make_move_iterator(larger.end()));
+        std::stable_sort(singles_.begin(), singles_.end(), [](const Measured& a, const Measured& b) {
+            if (a.trial.refused.empty() != b.trial.refused.empty()) return a.trial.refused.empty();
+            return a.trial.speed_up > b.trial.speed_up * (1 + 1e-3);  // of equal gains the smaller change stays in front
         });
-        advice_.trials = std::move(singles);
+        for (const Measured& m : singles_) advice_.trials.push_back(m.trial);
     }
 
     // Greedily: the fastest first, then each that makes it faster yet.
-    void combine()
+    void combine(std::size_t round)
     {
-        std::vector<Change> taken;
-        for (const Trial& t : advice_.trials) {
-            if (!t.refused.empty() || t.speed_up <= 1 + kNothing) break;
-            if (stopped(request_.interrupt)) break;
-            const Change& c = t.changes[0];
-            auto same = std::find_if(taken.begin(), taken.end(), [&](const Change& x) { return x.param == c.param; });
-            if (same != taken.end()) continue;
-            if (taken.empty()) {
-                taken.push_back(c);
-                advice_.combined = t;
+        auto take = [&](Measured& m) {
+            taken_ = m.trial.changes;
+            advice_.combined = m.trial;
+            looked_at_ = std::move(m.summary);
+        };
+        std::set<std::string> done;
+        for (Measured& m : singles_) {
+            if (!m.trial.refused.empty() || m.trial.speed_up <= base_gain_ * (1 + nothing_) || stopped(request_.interrupt)) break;
+            const Change c = m.trial.changes.back();
+            if (!done.insert(c.param).second) continue;
+            if (done.size() == 1) {
+                take(m);
                 continue;
             }
             if (advice_.runs >= request_.runs) break;
-            std::vector<Change> more = taken;
-            more.push_back(c);
-            std::vector<Trial> made = run_all({more});
-            if (made.empty() || !made[0].refused.empty() || made[0].speed_up < advice_.combined.speed_up * (1 + kNothing)) continue;
-            taken = more;
-            advice_.combined = made[0];
+            std::vector<Measured> made = run_all({with(c)}, round);
+            if (made.empty() || !made[0].trial.refused.empty() || made[0].trial.speed_up < gain_of_now() * (1 + nothing_)) continue;
+            take(made[0]);
         }
+        base_gain_ = gain_of_now();
     }
 
     void tell()
@@ -476,15 +718,18 @@ private:
         if (advice_.combined.changes.empty() || advice_.combined.speed_up < 1 + kWorth) return;
         std::string from = data_.scenario.empty() ? "" : " from " + data_.scenario;
         std::string text = fmt::format("scenario fast{} {{\n", from.empty() ? " of " + data_.name : from);
-        text += fmt::format("    ## {:.1f} times as fast as it was.\n", advice_.combined.speed_up);
+        text += fixed_ ? fmt::format("    ## For steps of {:.3g} ms with {}, {:.1f} times as long as before.\n", 1e3 * advice_.combined.largest_step,
+                                     request_.fixed_method, advice_.combined.speed_up)
+                       : fmt::format("    ## {:.1f} times as fast as it was.\n", advice_.combined.speed_up);
         for (const Change& c : advice_.combined.changes)
             text += fmt::format("    set {} = {:.6g}{}\n", c.param, (c.to - c.offset) / c.scale, c.unit.empty() || c.unit == "1" ? "" : " " + c.unit);
         if (data_.scenario.empty() && options_.stop) text += fmt::format("    stop at {:g} s\n", *options_.stop);
         advice_.scenario = text + "}\n";
     }
 
-    static constexpr double kNothing = 0.05;  ///< a gain that measuring alone might make
-    static constexpr double kWorth = 0.1;     ///< a gain that is worth a change
+    static constexpr double kWorth = 0.1;  ///< a gain that is worth a change
+    static constexpr std::size_t kMostRounds = 8;
+    static constexpr ParameterId kNoParameter = static_cast<ParameterId>(-1);
 
     CompiledSystem system_;
     const CompiledSystemData& data_;
@@ -492,87 +737,21 @@ private:
     RunOptions options_;
     Advice advice_;
     Recording base_;
-    RunSummary summary_;
+    RunSummary summary_;    ///< of the run as it is
+    RunSummary looked_at_;  ///< of that with what has been taken
+    std::optional<FixedMethod> fixed_;
     int repeats_ = 1;
+    double nothing_ = 0.05;  ///< a gain that measuring alone might make
     std::map<ParameterId, Candidate> candidates_;
-    std::map<ParameterId, double> weighted_, from_;
+    std::map<ParameterId, double> weighted_, from_, now_;
+    std::map<std::string, ParameterId> param_of_;
+    std::set<ParameterId> refused_;
+    std::vector<Measured> singles_;  ///< of this round
+    std::vector<Change> taken_;
+    double base_gain_ = 1;  ///< of what had been taken before this round
 };
 
-nlohmann::json json_of(const Trial& t)
-{
-    nlohmann::json changes = nlohmann::json::array(), prices = nlohmann::json::array();
-    for (const Change& c : t.changes)
-        changes.push_back(
-            {{"param", c.param}, {"from", (c.from - c.offset) / c.scale}, {"to", (c.to - c.offset) / c.scale}, {"unit", c.unit}, {"reason", c.reason}});
-    for (const Price& p : t.prices)
-        prices.push_back({{"what", p.what},
-                          {"difference", json_number(p.difference / p.scale)},
-                          {"unit", p.unit},
-                          {"share", json_number(p.share)},
-                          {"at", json_number(p.at)}});
-    return {{"changes", changes}, {"steps", t.steps},    {"seconds", json_number(t.seconds)}, {"speed_up", json_number(t.speed_up)},
-            {"prices", prices},   {"refused", t.refused}};
-}
-
 }  // namespace
-
-std::string Advice::Change::text() const
-{
-    return fmt::format("{}: {} -> {}", param, number(from, scale, offset, unit), number(to, scale, offset, unit));
-}
-
-std::string Advice::Price::text() const
-{
-    std::string size = fmt::format("{} differs by {}", what, number(difference, scale, 0, unit));
-    return std::isnan(at) ? size : size + fmt::format(" at {:.4g} s", at);
-}
-
-std::string Advice::text() const
-{
-    std::string out = fmt::format("as it is: {:.0f} steps in {:.3g} s; {} runs were made\n", as_it_is.steps, as_it_is.seconds, runs);
-    constexpr std::size_t kMostShown = 12, kMostPrices = 3;
-    auto prices = [&](const Trial& t) {
-        std::string text;
-        for (std::size_t k = 0; k < t.prices.size() && k < kMostPrices; ++k) text += (k == 0 ? "" : "; ") + t.prices[k].text();
-        return text;
-    };
-    constexpr double kHelps = 1.05;
-    std::size_t shown = 0, helped = 0;
-    std::string useless;
-    for (const Trial& t : trials) {
-        bool helps = t.speed_up > kHelps;
-        helped += t.refused.empty() && helps ? 1 : 0;
-        if (t.refused.empty() && !helps) useless += (useless.empty() ? "" : ", ") + t.changes[0].param;
-    }
-    if (helped == 0) out += trials.empty() ? "nothing was found that could be tried\n" : "nothing that was tried makes it faster and may be taken\n";
-    for (const Trial& t : trials) {
-        if (t.refused.empty() && t.speed_up <= kHelps) continue;
-        if (shown++ == kMostShown) break;
-        if (t.refused.empty())
-            out += fmt::format("\n  speed x {:<5.2f} {}\n                {}\n                {}\n", t.speed_up, t.changes[0].text(), t.changes[0].reason,
-                               prices(t));
-        else
-            out += fmt::format("\n  refused       {}\n                {}{}\n", t.changes[0].text(),
-                               t.speed_up != 1 ? fmt::format("speed x {:.2f}, but ", t.speed_up) : "", t.refused);
-    }
-    if (!useless.empty()) out += "\n  no faster with other values of " + useless + "\n";
-    if (combined.changes.size() > 1) {
-        out += fmt::format("\ntogether, speed x {:.2f} ({:.0f} steps)\n", combined.speed_up, combined.steps);
-        for (const Change& c : combined.changes) out += "  " + c.text() + "\n";
-        out += "  " + prices(combined) + "\n";
-    }
-    if (!scenario.empty()) out += "\nto take it over\n\n" + scenario;
-    return out;
-}
-
-std::string Advice::json() const
-{
-    nlohmann::json list = nlohmann::json::array();
-    for (const Trial& t : trials) list.push_back(json_of(t));
-    nlohmann::json all{{"as_it_is", json_of(as_it_is)}, {"trials", list}, {"runs", runs}, {"scenario", scenario}};
-    all["combined"] = combined.changes.empty() ? nlohmann::json(nullptr) : json_of(combined);
-    return all.dump(1, ' ', false, nlohmann::json::error_handler_t::replace);
-}
 
 Advice advise(const CompiledSystem& system, const AdviceRequest& request)
 {

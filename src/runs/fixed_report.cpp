@@ -11,6 +11,7 @@
 #include "exchange/fixed_machine.hpp"
 #include "record/json_number.hpp"
 #include "runs/fixed_start.hpp"
+#include "runs/step_stability.hpp"
 #include "solve/explain.hpp"
 
 namespace netloop {
@@ -69,7 +70,7 @@ public:
             request_.methods.empty() ? std::vector<std::string>{"linear-euler", "implicit-euler", "rosenbrock", "euler", "rk4"} : request_.methods;
         for (const std::string& m : all)
             if (m != names[0]) names.push_back(m);
-        bool explicit_asked = std::any_of(names.begin(), names.end(), [](const std::string& m) { return m == "euler" || m == "rk4"; });
+        bool explicit_asked = std::any_of(names.begin(), names.end(), [](const std::string& m) { return is_explicit(fixed_method_named(m)); });
         if (explicit_asked) take_eigenvalues();
         for (const std::string& m : names) r.methods.push_back(look_at(m));
         take_hindrances();
@@ -148,25 +149,7 @@ private:
     double allowed(FixedMethod method) const
     {
         double least = HUGE_VAL;
-        for (std::complex<double> l : eigenvalues_) {
-            if (!(l.real() < 0)) continue;
-            auto grows = [&](double h) {
-                std::complex<double> q = h * l;
-                std::complex<double> r = method == FixedMethod::euler ? 1.0 + q : 1.0 + q * (1.0 + q / 2.0 * (1.0 + q / 3.0 * (1.0 + q / 4.0)));
-                return std::abs(r) > 1;
-            };
-            double low = 0, high = 4 / std::abs(l);  // beyond every region of stability
-            for (int k = 1; k <= 400; ++k) {
-                double h = 4 / std::abs(l) * k / 400;
-                if (grows(h)) {
-                    high = h;
-                    break;
-                }
-                low = h;
-            }
-            for (int k = 0; k < 40; ++k) (grows((low + high) / 2) ? high : low) = (low + high) / 2;
-            least = std::min(least, low);
-        }
+        for (std::complex<double> l : eigenvalues_) least = std::min(least, longest_damped_step(method, l));
         return std::isfinite(least) ? least : 0;
     }
 
@@ -237,8 +220,8 @@ private:
         options.method = name;
         if (name != request_.options.method) options.turns = 0;
         FixedMethod method = fixed_method_named(name);
-        bool is_explicit = method == FixedMethod::euler || method == FixedMethod::rk4;
-        if (is_explicit && !eigenvalues_.empty()) m.by_modes = allowed(method);
+        bool has_limit = is_explicit(method);
+        if (has_limit && !eigenvalues_.empty()) m.by_modes = allowed(method);
         try {
             run_at_step(options, m);
         } catch (const RunError& error) {
@@ -246,15 +229,15 @@ private:
             return m;
         }
         say(fmt::format("the largest stable step of {}", name));
-        search_step(m, is_explicit);
+        search_step(m, has_limit);
         return m;
     }
 
-    void search_step(Method& m, bool is_explicit)
+    void search_step(Method& m, bool has_limit)
     {
         constexpr int kFine = 4;  // halvings, in logarithms
         double over = 0, good = 0, bad = 0, step = report_.step;
-        if (is_explicit && m.by_modes > 0 && m.by_modes < step) step = m.by_modes * 1.1;
+        if (has_limit && m.by_modes > 0 && m.by_modes < step) step = m.by_modes * 1.1;
         bool stable = step == report_.step ? m.holds : is_stable(m.name, step, over);
         if (stable) {
             good = step;
