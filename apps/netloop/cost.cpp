@@ -24,16 +24,7 @@ Command add_cost(CLI::App& program)
             netloop::Recording recording = open_recording(o->file);
             if (recording.cost.steps == 0)
                 throw netloop::UsageError(fmt::format("'{}' does not tell what its steps were limited by: it holds rows only, or had fixed steps", o->file));
-            show("{}", recording.cost.text(o->most));
-            if (!recording.events.kinds.empty())
-                show(
-                    "\nevents: {} in all, {} kinds; netloop events {} lists them\n",
-                    [&] {
-                        std::size_t n = 0;
-                        for (const netloop::EventEntry& e : recording.events.kinds) n += e.times.size();
-                        return n;
-                    }(),
-                    recording.events.kinds.size(), o->file);
+            show("{}", recording.cost.text(recording.events, o->most));
             if (o->draw.empty()) return 0;
             std::string title = recording.system + (recording.scenario.empty() ? "" : ", " + recording.scenario) + ": length of steps and what limited them";
             netloop::draw_cost(recording.cost, {.title = title, .out = o->draw, .inputs = {o->file}});

@@ -9,6 +9,8 @@
 
 namespace netloop {
 
+struct EventRecord;
+
 /// Kept by every run with variable steps. Of the steps that the error test bounds every eighth is looked at (of the first 500 each), and counts for eight.
 struct Cost {
     /// One thing that bounded steps.
@@ -35,6 +37,8 @@ struct Cost {
     std::string one_line() const;
     /// A table: steps and share, why, what, where; at most `most` lines.
     std::string text(std::size_t most = 20) const;
+    /// The same with what happened in the run: how often, and its share of the time of computing; events that bounded no step stand behind those that did.
+    std::string text(const EventRecord& events, std::size_t most = 20) const;
 };
 
 }  // namespace netloop

@@ -91,6 +91,7 @@ struct FixedStepReport {
         bool holds = false;         ///< at the step asked for: it came to the end, and no state went three spans off
         std::string fails;          ///< why not
         double largest_stable = 0;  ///< s, by runs; 0: none was found
+        std::string none_found;     ///< how the search for it ended then
         double tried_over = 0;      ///< s of the scenario that these runs went over
         double by_modes = 0;        ///< s: what the eigenvalues along the run allow an explicit method; 0: not looked at
         std::vector<Difference> quantities, measures;

@@ -8,6 +8,7 @@
 #include <map>
 
 #include "integrate/simulate.hpp"
+#include "netloop/recording.hpp"
 #include "solve/explain.hpp"
 
 namespace netloop {
@@ -156,16 +157,49 @@ std::string Cost::one_line() const
 
 std::string Cost::text(std::size_t most) const
 {
-    if (steps == 0) return "no steps of variable length were made\n";
+    return text({}, most);
+}
+
+std::string Cost::text(const EventRecord& events, std::size_t most) const
+{
+    if (steps == 0 && events.kinds.empty()) return "no steps of variable length were made\n";
     double all = 0;
     for (const Limit& l : limits) all += l.steps;
-    std::string out = fmt::format("{:.0f} steps, and what kept them from being longer\n\n  {:>9}  {:>6}  {:<12} {}\n", steps, "steps", "share", "why", "what");
-    for (std::size_t k = 0; k < limits.size() && k < most; ++k) {
-        const Limit& l = limits[k];
-        out += fmt::format("  {:>9.0f}  {:>4.1f} %  {:<12} {}{}{}\n", l.steps, 100 * l.steps / all, l.why, l.what,
-                           l.part.empty() || l.what.starts_with(l.part + ".") ? "" : " in " + l.part, l.place.empty() ? "" : "  " + l.place);
+    std::size_t n_events = 0;
+    std::map<std::pair<std::string, std::string>, const EventEntry*> happened;
+    for (const EventEntry& e : events.kinds) {
+        n_events += e.times.size();
+        happened.try_emplace({e.text, e.part}, &e);
     }
-    if (limits.size() > most) out += fmt::format("  and {} more\n", limits.size() - most);
+    std::string out = fmt::format("{:.0f} steps, and what kept them from being longer", steps);
+    if (n_events > 0) out += fmt::format("; {} event{}", n_events, n_events == 1 ? "" : "s");
+    // the columns of events only where there are any
+    auto line = [&](const std::string& n, const std::string& share, const EventEntry* e, const std::string& why, const std::string& what) {
+        std::string of_events;
+        if (n_events > 0)
+            of_events = e == nullptr ? fmt::format("  {:>7}  {:>7}", "", "")
+                                     : fmt::format("  {:>7}  {:>5.1f} %", e->times.size(), events.seconds > 0 ? 100 * e->seconds / events.seconds : 0);
+        out += fmt::format("  {:>9}  {:>6}{}  {:<12} {}\n", n, share, of_events, why, what);
+    };
+    auto in_part = [](const std::string& what, const std::string& part) { return part.empty() || what.starts_with(part + ".") ? "" : " in " + part; };
+    out +=
+        fmt::format("\n\n  {:>9}  {:>6}{}  {:<12} {}\n", "steps", "share", n_events > 0 ? fmt::format("  {:>7}  {:>7}", "times", "time") : "", "why", "what");
+    std::size_t shown = 0;
+    for (const Limit& l : limits) {
+        auto it = l.why == "event" || l.why == "clock" ? happened.find({l.what, l.part}) : happened.end();
+        const EventEntry* e = it == happened.end() ? nullptr : it->second;
+        if (e != nullptr) happened.erase(it);
+        if (shown++ < most)
+            line(fmt::format("{:.0f}", l.steps), fmt::format("{:.1f} %", 100 * l.steps / all), e, l.why,
+                 l.what + in_part(l.what, l.part) + (l.place.empty() ? "" : "  " + l.place));
+    }
+    for (const EventEntry& e : events.kinds) {
+        auto it = happened.find({e.text, e.part});
+        if (it == happened.end() || it->second != &e) continue;
+        std::string place = e.place.substr(0, e.place.rfind(':'));
+        if (shown++ < most) line("0", "", &e, "event", e.text + in_part(e.text, e.part) + (place.empty() ? "" : "  " + place));
+    }
+    if (shown > most) out += fmt::format("  and {} more\n", shown - most);
     out += "\nby part\n";
     std::vector<std::pair<std::string, double>> list = parts();
     for (std::size_t k = 0; k < list.size() && k < 8 && list[k].second >= 0.005 * all; ++k)

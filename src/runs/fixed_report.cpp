@@ -26,6 +26,15 @@ constexpr double kMostOperations = 2e9;        // the same: a second or two
 constexpr double kAway = 3;                    // spans of a state: farther off than this a run is not the same motion any more
 constexpr std::size_t kPoints = 20;            // along the run, of eigenvalues
 
+std::string time_text(double s)
+{
+    if (!(s > 0)) return "-";
+    return s < 1e-6   ? fmt::format("{:.3g} ns", s * 1e9)
+           : s < 1e-3 ? fmt::format("{:.3g} us", s * 1e6)
+           : s < 1    ? fmt::format("{:.3g} ms", s * 1e3)
+                      : fmt::format("{:.3g} s", s);
+}
+
 // What the run in variable steps has at some times.
 struct Reference {
     std::vector<double> time;
@@ -99,10 +108,18 @@ private:
         options.tolerance = request_.tolerance;
         options.stop = report_.stop;
         options.interrupt = request_.interrupt;
-        FixedStepStart::data(run).begin(options, true);
         Reference& f = reference_;
         std::size_t n = model().n(), n_outputs = model().form.outputs.size();
         f.low.assign(n, HUGE_VAL), f.high.assign(n, -HUGE_VAL);
+        // how far each goes is seen at all steps: between rows a current may rise and fall again
+        State ended{0, std::vector<double>(n), std::vector<double>(n)};
+        options.progress = [&](double t) {
+            Simulation& simulation = *FixedStepStart::data(run).simulation;
+            if (simulation.evaluation().model().n() != n) return;  // for a while it is a system of another kind
+            simulation.interpolate(t, ended);
+            for (std::size_t i = 0; i < n; ++i) f.low[i] = std::min(f.low[i], ended.z[i]), f.high[i] = std::max(f.high[i], ended.z[i]);
+        };
+        FixedStepStart::data(run).begin(options, true);
         f.output_low.assign(n_outputs, HUGE_VAL), f.output_high.assign(n_outputs, -HUGE_VAL);
         std::vector<double> outputs(n_outputs);
         for (double t : times) {
@@ -184,6 +201,7 @@ private:
         return model().n();
     }
 
+    /// `over`: how far the run went, s; for one that is not stable the time at which that showed.
     bool is_stable(const std::string& method, double step, double& over)
     {
         FixedStepOptions options = request_.options;
@@ -200,10 +218,10 @@ private:
         FixedStepStatus status = machine.begin();
         auto n = static_cast<std::size_t>(std::floor(end_ / step));
         n = std::min({n, kMostSteps, static_cast<std::size_t>(kMostOperations / static_cast<double>(1 + plan->n_step_operations()))});
-        over = static_cast<double>(n) * step;
         std::size_t every = std::max<std::size_t>(1, n / kRows);
         for (std::size_t k = 1; k <= n && status == FixedStepStatus::good; ++k) {
             status = machine.step();
+            over = machine.time();
             if (k % every != 0 && k != n) continue;
             if (request_.interrupt != nullptr && request_.interrupt->load(std::memory_order_relaxed)) throw Interrupted("interrupted");
             if (status == FixedStepStatus::good && astray(machine) < model().n()) return false;
@@ -239,6 +257,10 @@ private:
         double over = 0, good = 0, bad = 0, step = report_.step;
         if (has_limit && m.by_modes > 0 && m.by_modes < step) step = m.by_modes * 1.1;
         bool stable = step == report_.step ? m.holds : is_stable(m.name, step, over);
+        auto says_nothing = [&](double failing, double at) {
+            m.none_found = fmt::format("{} in steps of {} fails at {:.4g} s still; shorter ones were not tried as far as that", m.name, time_text(failing), at);
+        };
+        if (stable && over > 0 && over < fails_at_) return says_nothing(report_.step, fails_at_);
         if (stable) {
             good = step;
             m.tried_over = over > 0 ? over : end_;
@@ -253,13 +275,18 @@ private:
             }
         } else {
             bad = step;
-            for (int k = 0; k < 24 && good == 0; ++k) {
+            double fails_at = over > 0 ? over : fails_at_;
+            constexpr int kMostHalvings = 24;
+            for (int k = 0; k < kMostHalvings && good == 0; ++k) {
                 double next = bad / 2, tried = 0;
-                if (is_stable(m.name, next, tried))
-                    good = next, m.tried_over = tried;
-                else
-                    bad = next;
+                if (!is_stable(m.name, next, tried)) {
+                    bad = next, fails_at = tried;
+                    continue;
+                }
+                if (tried < fails_at) break;  // shorter ones cannot be tried as far as that: they say nothing
+                good = next, m.tried_over = tried;
             }
+            if (good == 0) return says_nothing(bad, fails_at);
         }
         for (int k = 0; k < kFine && good > 0 && bad > 0; ++k) {
             double middle = std::sqrt(good * bad), tried = 0;
@@ -313,6 +340,7 @@ private:
         m.bad_pivots = machine.bad_pivots();
         m.warnings = machine.warnings();
         bool ended = status == FixedStepStatus::good || status == FixedStepStatus::stopped;
+        fails_at_ = ended ? 0 : machine.time();
         m.holds = ended && lost == model.n() && reference_.state_changes == 0;
         if (ended && lost == model.n() && reference_.state_changes > 0)
             m.fails = "the choice of states has to change on the way, which it does not do in fixed steps";
@@ -532,20 +560,12 @@ private:
     Reference reference_;
     std::size_t stride_ = 1;
     double end_ = 0;
+    double fails_at_ = 0;  ///< s: where the run at the step asked for failed
     std::vector<std::complex<double>> eigenvalues_;
     std::unique_ptr<Evaluation> seen_;
     std::unique_ptr<Measuring> measuring_;
     State at_;
 };
-
-std::string time_text(double s)
-{
-    if (!(s > 0)) return "-";
-    return s < 1e-6   ? fmt::format("{:.3g} ns", s * 1e9)
-           : s < 1e-3 ? fmt::format("{:.3g} us", s * 1e6)
-           : s < 1    ? fmt::format("{:.3g} ms", s * 1e3)
-                      : fmt::format("{:.3g} s", s);
-}
 
 std::string difference_text(const Difference& d)
 {
@@ -582,6 +602,8 @@ std::string FixedStepReport::text() const
             if (m.by_modes > 0)
                 out += fmt::format("  {}: eigenvalues along the run allow {}{}\n", m.name, time_text(m.by_modes),
                                    m.largest_stable > 1.2 * m.by_modes ? "; runs with longer steps stayed near, but some mode grows in them for a while" : "");
+        for (const Method& m : methods)
+            if (!m.none_found.empty()) out += "  " + m.none_found + "\n";
         for (const Method& m : methods)
             if (m.largest_stable > 0 && m.tried_over < 0.99 * stop)
                 out += fmt::format("  {}: its largest step was tried over the first {}\n", m.name, time_text(m.tried_over));
@@ -644,6 +666,7 @@ std::string FixedStepReport::json() const
                                 {"holds", m.holds},
                                 {"fails", m.fails},
                                 {"largest_stable", m.largest_stable},
+                                {"none_found", m.none_found},
                                 {"tried_over", m.tried_over},
                                 {"by_modes", m.by_modes},
                                 {"quantities", differences(m.quantities)},

@@ -4,6 +4,8 @@
 
 #include <cmath>
 #include <filesystem>
+#include <fstream>
+#include <sstream>
 
 #include "support/support.hpp"
 
@@ -98,6 +100,31 @@ TEST_CASE("linear: what is wrong is told, and nothing is written")
     test::Outcome far = test::netloop("linear " + tank + " --input u --output h --verify 1m^3/s");
     CHECK(far.code == 1);
     CHECK(far.err.find("the linear model is off by") != std::string::npos);
+}
+
+TEST_CASE("cost and events stand in one table, and its times are those of all events")
+{
+    test::Scratch scratch;
+    std::string model = scratch / "clocked.loop", recorded = scratch / "clocked.h5";
+    std::ofstream(model) << "system S { var x init 0 ; memory u : 1 = 0 ; x' = (u - x) / (0.3 s) ; every 100 ms { u := 1 - u / 2 }\n"
+                            "  when x > 0.5 { met := met + 1 } ; memory met : 1 = 0 }\n";
+    REQUIRE(test::netloop("run " + model + " --stop 1s --out " + recorded).code == 0);
+    test::Outcome cost = test::netloop("cost " + recorded);
+    CHECK(cost.code == 0);
+    std::istringstream lines(cost.out);
+    std::size_t told = 0, sum = 0;
+    for (std::string line; std::getline(lines, line);) {
+        if (auto at = line.find(" events"); at != std::string::npos && told == 0) told = std::stoul(line.substr(line.rfind(' ', at - 1)));
+        // steps, share (none for what bounded no step), times, time, why, what
+        for (const char* what : {"every 100 ms", "x > 0.5"}) {
+            auto at = line.find(what);
+            if (at == std::string::npos || line.find("limited by") != std::string::npos) continue;
+            std::string before = line.substr(0, line.rfind(" %", at));
+            sum += std::stoul(before.substr(before.find_last_of(' ', before.find_last_not_of(' ', before.rfind(' ')))));
+        }
+    }
+    CHECK(told == 12);  // the clock at 0, 0.1 ... 1 s, and the crossing
+    CHECK(sum == told);
 }
 
 TEST_CASE("a recording holds its model: linear, modes and cost out of it are those of the run")

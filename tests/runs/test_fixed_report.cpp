@@ -43,6 +43,18 @@ TEST_CASE("the largest stable step of explicit methods is what the eigenvalues a
     CHECK(swings.methods[0].largest_stable == doctest::Approx(2.828 / 100).epsilon(0.1));
 }
 
+TEST_CASE("a step is called stable only where it was tried as far as longer ones got")
+{
+    // from 5 s on 1e8 1/s: 28 ns at most, and a million of such steps end at 28 ms
+    nl::FixedStepReport r =
+        report("system S { var x init 2 ; var y init 1 ; y' = -y / (1 s) ; x' = if time > 5 s then 1e8 * (y - x) / (1 s) else -x / (1 s) }\n", "rk4", 1e-3, 6);
+    REQUIRE(r.methods.size() == 1);
+    CHECK_FALSE(r.fit());
+    CHECK(r.methods[0].largest_stable == 0);
+    CHECK(r.methods[0].none_found.find("fails at 5") != std::string::npos);
+    CHECK(r.text().find("fails at 5") != std::string::npos);
+}
+
 TEST_CASE("accuracy: quantities and measures against formulas")
 {
     // x = exp(-t): linear-euler gives (1 + h)^-n
