@@ -88,7 +88,7 @@ struct FixedStepReport {
     };
     struct Method {
         std::string name;
-        bool holds = false;         ///< at the step asked for: it came to the end, and no state went three spans off
+        bool holds = false;         ///< at the step asked for: it came to the end, and no state went further off than its span and a bit
         std::string fails;          ///< why not
         double largest_stable = 0;  ///< s, by runs; 0: none was found
         std::string none_found;     ///< how the search for it ended then
