@@ -23,7 +23,7 @@ using Difference = FixedStepReport::Difference;
 constexpr std::size_t kRows = 1000;            // at which runs are compared
 constexpr std::size_t kMostSteps = 1'000'000;  // of one run that looks for the largest step
 constexpr double kMostOperations = 2e9;        // the same: a second or two
-constexpr double kAway = 1.2;                    // spans of a state: farther off than this a run is not the same motion any more
+constexpr double kAway = 1.2;                  // spans of a state: farther off than this a run is not the same motion any more
 constexpr std::size_t kPoints = 20;            // along the run, of eigenvalues
 
 std::string time_text(double s)
