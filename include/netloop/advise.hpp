@@ -57,6 +57,7 @@ struct Advice {
     };
     struct Trial {
         std::vector<Change> changes;  ///< what was tried in this run last; before it what had been taken by then
+        std::size_t tried = 1;        ///< of them, the last ones: several where parts of one kind limit fixed steps alike
         std::size_t round = 1;        ///< what limits a run is looked at anew with the changes that were taken before
         double before = 1;            ///< speed_up of what had been taken before this round
         double steps = 0, seconds = 0;
@@ -68,7 +69,8 @@ struct Advice {
     Trial as_it_is;             ///< no changes
     std::vector<Trial> trials;  ///< by rounds; in each one more change, fastest first, refused ones last
     Trial combined;             ///< those that go together, in the order in which they were taken; no changes: none did
-    /// Of fixed steps: what is to be said of a run in steps as long as the combination allows: "4.1 ms: holds to the end"; empty: nothing.
+    /// Of fixed steps: what is to be said of a run in steps nearly as long as the combination allows: "4.1 ms: a run in such steps comes to its end"; empty:
+    /// nothing. Where it does not, no scenario is given.
     std::string confirmed;
     std::string method;    ///< AdviceRequest::fixed_method
     std::size_t runs = 0;  ///< made

@@ -43,7 +43,7 @@ public:
 struct EventEntry {
     std::string text;           ///< "tank.level > 2.4", "every 10 ms", "duty is filling -> resting when level > high"
     std::string part;           ///< path of the part that holds it; empty: the system
-    std::string place;          ///< "file:line:column"
+    std::string place;          ///< "file:line"
     std::vector<double> times;  ///< s; of a condition each time it turned, either way
     double steps_lost = 0;      ///< steps made behind it that were less than half as long as before
     double seconds = 0;         ///< of computing: locating it, settling it, those steps

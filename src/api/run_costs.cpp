@@ -165,39 +165,48 @@ std::string Cost::text(const EventRecord& events, std::size_t most) const
     if (steps == 0 && events.kinds.empty()) return "no steps of variable length were made\n";
     double all = 0;
     for (const Limit& l : limits) all += l.steps;
+    // as limits do, events of one text in one part share a row
+    struct Happened {
+        std::size_t times = 0;
+        double seconds = 0;
+        bool told = false;
+    };
+    using Key = std::pair<std::string, std::string>;
+    std::map<Key, Happened> happened;
     std::size_t n_events = 0;
-    std::map<std::pair<std::string, std::string>, const EventEntry*> happened;
     for (const EventEntry& e : events.kinds) {
+        Happened& h = happened[{e.text, e.part}];
+        h.times += e.times.size();
+        h.seconds += e.seconds;
         n_events += e.times.size();
-        happened.try_emplace({e.text, e.part}, &e);
     }
     std::string out = fmt::format("{:.0f} steps, and what kept them from being longer", steps);
     if (n_events > 0) out += fmt::format("; {} event{}", n_events, n_events == 1 ? "" : "s");
     // the columns of events only where there are any
-    auto line = [&](const std::string& n, const std::string& share, const EventEntry* e, const std::string& why, const std::string& what) {
-        std::string of_events;
-        if (n_events > 0)
-            of_events = e == nullptr ? fmt::format("  {:>7}  {:>7}", "", "")
-                                     : fmt::format("  {:>7}  {:>5.1f} %", e->times.size(), events.seconds > 0 ? 100 * e->seconds / events.seconds : 0);
-        out += fmt::format("  {:>9}  {:>6}{}  {:<12} {}\n", n, share, of_events, why, what);
+    auto line = [&](const std::string& n, const std::string& share, const std::string& times, const std::string& time, const std::string& why,
+                    const std::string& what) {
+        out += fmt::format("  {:>9}  {:>6}{}  {:<12} {}\n", n, share, n_events > 0 ? fmt::format("  {:>7}  {:>7}", times, time) : "", why, what);
     };
-    auto in_part = [](const std::string& what, const std::string& part) { return part.empty() || what.starts_with(part + ".") ? "" : " in " + part; };
-    out +=
-        fmt::format("\n\n  {:>9}  {:>6}{}  {:<12} {}\n", "steps", "share", n_events > 0 ? fmt::format("  {:>7}  {:>7}", "times", "time") : "", "why", "what");
+    auto time_of = [&](const Happened& h) { return fmt::format("{:.1f} %", events.seconds > 0 ? 100 * h.seconds / events.seconds : 0); };
+    auto where = [](const std::string& what, const std::string& part, const std::string& place) {
+        return what + (part.empty() || what.starts_with(part + ".") ? "" : " in " + part) + (place.empty() ? "" : "  " + place);
+    };
+    out += "\n\n";
+    line("steps", "share", "times", "time", "why", "what");
     std::size_t shown = 0;
     for (const Limit& l : limits) {
         auto it = l.why == "event" || l.why == "clock" ? happened.find({l.what, l.part}) : happened.end();
-        const EventEntry* e = it == happened.end() ? nullptr : it->second;
-        if (e != nullptr) happened.erase(it);
+        bool happens = it != happened.end() && !it->second.told;
+        if (happens) it->second.told = true;
         if (shown++ < most)
-            line(fmt::format("{:.0f}", l.steps), fmt::format("{:.1f} %", 100 * l.steps / all), e, l.why,
-                 l.what + in_part(l.what, l.part) + (l.place.empty() ? "" : "  " + l.place));
+            line(fmt::format("{:.0f}", l.steps), fmt::format("{:.1f} %", 100 * l.steps / all), happens ? fmt::format("{}", it->second.times) : "",
+                 happens ? time_of(it->second) : "", l.why, where(l.what, l.part, l.place));
     }
     for (const EventEntry& e : events.kinds) {
-        auto it = happened.find({e.text, e.part});
-        if (it == happened.end() || it->second != &e) continue;
-        std::string place = e.place.substr(0, e.place.rfind(':'));
-        if (shown++ < most) line("0", "", &e, "event", e.text + in_part(e.text, e.part) + (place.empty() ? "" : "  " + place));
+        Happened& h = happened[{e.text, e.part}];
+        if (h.told) continue;
+        h.told = true;
+        if (shown++ < most) line("0", "", fmt::format("{}", h.times), time_of(h), "event", where(e.text, e.part, e.place));
     }
     if (shown > most) out += fmt::format("  and {} more\n", shown - most);
     out += "\nby part\n";

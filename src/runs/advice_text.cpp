@@ -7,6 +7,7 @@
 
 #include "netloop/advise.hpp"
 #include "record/json_number.hpp"
+#include "runs/step_text.hpp"
 
 namespace netloop {
 namespace {
@@ -33,6 +34,7 @@ nlohmann::json json_of(const Trial& t)
                           {"share", json_number(p.share)},
                           {"at", json_number(p.at)}});
     nlohmann::json all{{"changes", changes},
+                       {"tried", t.tried},
                        {"round", t.round},
                        {"before", json_number(t.before)},
                        {"steps", t.steps},
@@ -68,7 +70,7 @@ public:
     }
 
 private:
-    static std::string step(const Trial& t) { return fmt::format("{:.3g} ms", 1e3 * t.largest_step); }
+    static std::string step(const Trial& t) { return step_text(t.largest_step); }
 
     static std::string prices(const Trial& t)
     {
@@ -103,12 +105,14 @@ private:
         for (const Trial& t : a_.trials) {
             if (t.round != round || (t.refused.empty() && t.speed_up <= helps_by * before)) continue;
             if (shown++ == (round == 1 ? kMostShown : kMostLater)) break;
-            const Change& c = t.changes.back();
+            const Change& c = t.changes[t.changes.size() - t.tried];
             std::string gain = fmt::format("{} x {:.2f}", a_.method.empty() ? "speed" : "steps", t.speed_up);
+            std::string what = c.text();
+            for (std::size_t k = t.changes.size() - t.tried + 1; k < t.changes.size(); ++k) what += ", and " + t.changes[k].param;
             if (t.refused.empty())
-                out_ += fmt::format("\n  {:<13} {}\n                {}\n                {}\n", gain, c.text(), c.reason, prices(t));
+                out_ += fmt::format("\n  {:<13} {}\n                {}\n                {}\n", gain, what, c.reason, prices(t));
             else
-                out_ += fmt::format("\n  refused       {}\n                {}{}\n", c.text(), t.speed_up != 1 ? gain + ", but " : "", t.refused);
+                out_ += fmt::format("\n  refused       {}\n                {}{}\n", what, t.speed_up != 1 ? gain + ", but " : "", t.refused);
         }
         if (!useless.empty()) out_ += fmt::format("\n  no {} with other values of {}\n", better, useless);
     }

@@ -16,28 +16,25 @@
 #include "api/internal.hpp"
 #include "base/diagnostics.hpp"
 #include "netloop/fixed_steps.hpp"
+#include "runs/advice_prices.hpp"
 #include "runs/fixed_start.hpp"
 #include "runs/step_stability.hpp"
+#include "runs/step_text.hpp"
 
 namespace netloop {
 namespace {
 
 using Change = Advice::Change;
 using Trial = Advice::Trial;
-using Price = Advice::Price;
-
-std::string in_unit(double si, double scale, const std::string& unit)
-{
-    return fmt::format("{:.4g}{}", si / scale, unit.empty() || unit == "1" ? "" : " " + unit);
-}
 
 struct Candidate {
     ParameterId param = 0;
     double score = 0;
-    double direction = 1;  ///< above 0: more of it
+    double direction = 0;  ///< above 0: more of it
     std::string reason;
-    double told_by = 0;  ///< the share that the reason speaks of
-    double power = 1;    ///< of the rate of what it moves: by how much more of it the rate grows, percent per percent
+    double told_by = 0;                ///< the share that the reason speaks of
+    double power = 1;                  ///< of the rate of what it moves: by how much more of it the rate grows, percent per percent
+    std::vector<ParameterId> alike{};  ///< the same of other parts, which limit as much: changed with it
 };
 
 bool stopped(const std::atomic<bool>* flag)
@@ -63,12 +60,12 @@ public:
     Advice work()
     {
         as_it_is();
-        for (std::size_t round = 1; round <= kMostRounds; ++round) {
-            double before = advice_.combined.speed_up;
+        for (round_ = 1; round_ <= kMostRounds; ++round_) {
+            base_gain_ = advice_.combined.speed_up;
             find_candidates();
-            try_singly(round);
-            combine(round);
-            if (!(advice_.combined.speed_up > before * (1 + nothing_)) || advice_.runs + 3 > request_.runs || stopped(request_.interrupt)) break;
+            try_singly();
+            combine();
+            if (!is_gain(advice_.combined.speed_up) || advice_.runs + kLeast > request_.runs || stopped(request_.interrupt)) break;
         }
         confirm();
         tell();
@@ -158,12 +155,11 @@ private:
         if (!may_change(p) || !(score > 0)) return;
         Candidate& c = candidates_[p];
         c.param = p;
-        double& weighted = weighted_[p];
         if (fixed_) {  // what allows the shortest step counts, however long it does
-            if (score > c.score) c.score = score, weighted = direction, c.power = power;
+            if (score > c.score) c.score = score, c.direction = direction, c.power = power;
         } else {
             c.score += score;
-            weighted += score * (direction > 0 ? 1 : -1);
+            c.direction += score * (direction > 0 ? 1 : -1);
         }
         if (share > c.told_by) c.told_by = share, c.reason = reason;
     }
@@ -189,23 +185,30 @@ private:
     void find_candidates()
     {
         candidates_.clear();
-        weighted_.clear();
-        if (fixed_)
-            find_by_longest_steps();
-        else
-            find_by_cost();
+        try {
+            if (fixed_)
+                find_by_longest_steps();
+            else
+                find_by_cost();
+        } catch (const Interrupted&) {
+            candidates_.clear();  // what was tried until then is told
+        }
     }
 
-    // Modes at the points that have any, with a run as it is now.
+    // Modes at the points that have any, of a run with these changes.
     template <typename Look>
-    void at_points(const std::vector<double>& times, Look look)
+    void at_points(const std::vector<Change>& changes, const std::vector<double>& times, bool sensitivities, Look look) const
     {
-        Run run = prepared(taken_);
+        ModesRequest ask;
+        ask.sensitivities = sensitivities;
+        constexpr std::size_t kAll = 600, kFastest = 20;  // states of which all modes are worked out; of more the fast end is what limits steps
+        if (data_.model->form.reduced.n_states() > kAll) ask.count = kFastest, ask.end = ModesRequest::End::fastest;
+        Run run = prepared(changes);
         for (double t : times) {
-            if (stopped(request_.interrupt)) return;
+            if (stopped(request_.interrupt)) throw Interrupted("interrupted");
             try {
                 if (t > run.time() && !run.step_to(t)) return;
-                look(run.modes({.count = 0}));
+                look(run.modes(ask));
             } catch (const RunError&) {
                 continue;  // a point at which rates are not settled has none
             }
@@ -247,7 +250,7 @@ private:
         }
         if (all == 0) return;
         std::vector<double> times = points(looked_at_);
-        at_points(times, [&](const Modes& modes) {
+        at_points(taken_, times, true, [&](const Modes& modes) {
             for (const Mode& m : modes.modes) {
                 // how much of what limited steps takes part in this mode
                 double weight = 0, most = 0;
@@ -321,13 +324,15 @@ private:
         return least;
     }
 
+    // At most one step for all of the run.
     double largest_step(const std::vector<Change>& changes, const RunSummary& summary) const
     {
+        const double longest = summary.stop - summary.start;
         if (!is_explicit(*fixed_)) {
             FixedStepRequest ask;
             ask.options.method = request_.fixed_method;
             ask.methods = {request_.fixed_method};
-            ask.options.step = std::min(1e-3, 0.01 * (summary.stop - summary.start));
+            ask.options.step = std::min(1e-3, 0.01 * longest);
             ask.stop = summary.stop;
             ask.tolerance = 1e-6;
             ask.prepare = [&](Run& run) { prepare(run, changes); };
@@ -336,19 +341,11 @@ private:
             if (report.methods.empty()) throw RunError("fixed-step", "it cannot go on in fixed steps: " + report.cannot.at(0));
             return std::min(report.methods[0].largest_stable, shortest_period(summary));
         }
-        double least = HUGE_VAL;
-        Run run = prepared(changes);
-        for (double t : points_along(summary)) {
-            if (stopped(request_.interrupt)) break;
-            try {
-                if (t > run.time() && !run.step_to(t)) break;
-                for (const Mode& m : run.modes({.sensitivities = false}).modes) least = std::min(least, longest_damped_step(*fixed_, m.root.value));
-            } catch (const RunError&) {
-                continue;
-            }
-        }
-        least = std::min(least, shortest_period(summary));
-        return std::isfinite(least) ? least : 0;
+        double least = std::min(longest, shortest_period(summary));
+        at_points(changes, points_along(summary), false, [&](const Modes& modes) {
+            for (const Mode& m : modes.modes) least = std::min(least, longest_damped_step(*fixed_, m.root.value));
+        });
+        return least;
     }
 
     void find_by_longest_steps()
@@ -358,18 +355,18 @@ private:
         double period = shortest_period(looked_at_, &clocked);
         constexpr double kNear = 1.1, kSteep = 4;  // what allows longer steps does not limit them
         if (clocked != nullptr && clocked->period != kNoNode && period < kNear * now)
-            suggest_period(*clocked, std::pow(now / period, kSteep), fmt::format("runs every {:.3g} ms: no step may be longer", 1e3 * period));
-        at_points(points_along(looked_at_), [&](const Modes& modes) {
+            suggest_period(*clocked, std::pow(now / period, kSteep), fmt::format("runs every {}: no step may be longer", step_text(period)));
+        at_points(taken_, points_along(looked_at_), true, [&](const Modes& modes) {
             for (const Mode& m : modes.modes) {
                 // methods that are not explicit have no limit of their own: the fastest modes are the ones that they follow worst
                 double allowed = longest_damped_step(is_explicit(*fixed_) ? *fixed_ : FixedMethod::rk4, m.root.value);
                 if (m.parts.empty() || (is_explicit(*fixed_) && !(allowed < kNear * now))) continue;
                 std::string part = m.parts[0].name.empty() ? "the system" : m.parts[0].name;
                 double weight = std::pow(now / allowed, kSteep);
-                std::string what = m.swings() ? fmt::format("a mode of {:.3g} Hz", m.root.frequency())
-                                              : fmt::format("a time constant of {:.3g} ms", -1e3 / m.root.value.real());
+                std::string what =
+                    m.swings() ? fmt::format("a mode of {:.3g} Hz", m.root.frequency()) : "a time constant of " + step_text(-1 / m.root.value.real());
                 suggest_of(m, weight,
-                           is_explicit(*fixed_) ? fmt::format("moves {} of {}, which allows steps of {:.3g} ms", what, part, 1e3 * allowed)
+                           is_explicit(*fixed_) ? fmt::format("moves {} of {}, which allows steps of {}", what, part, step_text(allowed))
                                                 : fmt::format("moves {} of {}", what, part));
             }
         });
@@ -385,21 +382,22 @@ private:
         options.method = request_.fixed_method;
         options.step = kInside * h;
         std::string how;
+        holds_ = false;
         try {
             FixedStepRun run(system_, options, {}, {}, [&](Run& r) { prepare(r, taken_); });
             double stop = looked_at_.stop;
             FixedStepStatus status = FixedStepStatus::good;
             while (status == FixedStepStatus::good && run.time() + options.step <= stop && !stopped(request_.interrupt)) status = run.step();
             if (stopped(request_.interrupt)) return;
-            how =
-                status == FixedStepStatus::good || status == FixedStepStatus::stopped
-                    ? "a run in such steps comes to its end"
-                    : fmt::format("but a run in such steps fails at {:.4g} s: {}{}", run.time(), text_of(status), run.said().empty() ? "" : ": " + run.said());
+            holds_ = status == FixedStepStatus::good || status == FixedStepStatus::stopped;
+            how = holds_ ? "a run in such steps comes to its end"
+                         : fmt::format("but a run in such steps fails at {:.4g} s: {}{}", run.time(), text_of(status),
+                                       run.said().empty() ? "" : ": " + run.said());
         } catch (const Error& error) {
             std::string text = error.what();
             how = "but a run in such steps does not begin: " + text.substr(0, text.find('\n'));
         }
-        advice_.confirmed = fmt::format("{:.3g} ms: {}", 1e3 * options.step, how);
+        advice_.confirmed = step_text(options.step) + ": " + how;
     }
 
     std::string in_part(std::uint32_t instance) const { return flat().instances[instance].empty() ? "" : " in " + flat().instances[instance]; }
@@ -425,20 +423,70 @@ private:
 
     // --- trials ----------------------------------------------------------------------------------------------------------
 
-    Change change_of(const Candidate& c, double factor)
+    Change change_of(ParameterId p, double factor, const std::string& reason) const
     {
-        const FlatParameter& f = flat().parameters[c.param];
-        Change change;
-        change.param = f.path;
-        change.unit = f.unit.text;
-        change.scale = f.unit.scale;
-        change.offset = f.unit.offset;
-        change.from = from_.at(c.param);
-        change.to = now_.at(c.param) * factor;
-        change.reason = c.reason;
-        return change;
+        const FlatParameter& f = flat().parameters[p];
+        // tried is what can be written in few digits: the scenario to paste has exactly the values that were measured
+        double told = std::stod(fmt::format("{:.6g}", (now_.at(p) * factor - f.unit.offset) / f.unit.scale));
+        return {f.path, f.unit.text, from_.at(p), told * f.unit.scale + f.unit.offset, f.unit.scale, f.unit.offset, reason};
     }
 
+    // What has been taken and, last, the candidate by that factor: more of it or less, as it helps. Empty if it goes out of range.
+    std::vector<Change> with(const Candidate& c, double by) const
+    {
+        const double factor = c.direction > 0 ? by : 1 / by;
+        std::vector<ParameterId> params{c.param};
+        params.insert(params.end(), c.alike.begin(), c.alike.end());
+        std::vector<Change> tried;
+        for (ParameterId p : params) {
+            tried.push_back(change_of(p, factor, c.reason));
+            if (!in_range(p, tried.back().to) || !near_enough(tried.back())) return {};
+        }
+        return with(tried);
+    }
+
+    // Where nothing says what is to be kept, nothing says how far is too far.
+    bool near_enough(const Change& c) const
+    {
+        constexpr double kFarthest = 10 * (1 + 1e-9);
+        bool kept = !request_.keep.empty() || !base_.measures.empty() || !base_.demands.empty();
+        double factor = c.to / c.from;
+        return kept || (factor <= kFarthest && factor >= 1 / kFarthest);
+    }
+
+    // Another value of what has been taken already stands in its place.
+    std::vector<Change> with(const std::vector<Change>& tried) const
+    {
+        std::vector<Change> all = taken_;
+        for (const Change& c : tried) std::erase_if(all, [&](const Change& x) { return x.param == c.param; });
+        all.insert(all.end(), tried.begin(), tried.end());
+        return all;
+    }
+
+    static std::vector<Change> tried_in(const Trial& t) { return {t.changes.end() - static_cast<std::ptrdiff_t>(t.tried), t.changes.end()}; }
+
+    // Two cylinders on one lever limit steps alike, and slowing down one of them is no use: of fixed steps they are changed together.
+    std::vector<Candidate> grouped(std::vector<Candidate> list) const
+    {
+        if (!fixed_) return list;
+        std::vector<Candidate> groups;
+        auto name = [&](ParameterId p) { return flat().parameters[p].path.substr(flat().parameters[p].path.rfind('.') + 1); };
+        for (Candidate& c : list) {
+            auto like = std::find_if(groups.begin(), groups.end(), [&](const Candidate& g) {
+                return name(g.param) == name(c.param) && now_.at(g.param) == now_.at(c.param) && (g.direction > 0) == (c.direction > 0);
+            });
+            if (like == groups.end())
+                groups.push_back(std::move(c));
+            else
+                like->alike.push_back(c.param);
+        }
+        return groups;
+    }
+
+    struct Attempt {
+        std::vector<Change> changes;
+        std::size_t tried = 1;  ///< of them, the last ones
+    };
     struct Measured {
         Trial trial;
         RunSummary summary;
@@ -473,111 +521,14 @@ private:
             return m;
         }
         trial.speed_up = fixed_ ? trial.largest_step / advice_.as_it_is.largest_step : advice_.as_it_is.seconds / trial.seconds;
-        compare(recording, trial);
+        Priced priced = price_of(base_, recording, request_.keep);
+        trial.prices = std::move(priced.prices);
+        trial.refused = std::move(priced.refused);
         return m;
     }
 
-    /// Where a time lies among the rows of a recording, for all of its columns.
-    struct Place {
-        std::size_t above = 0;
-        double share = 0;
-        double of(const Column& c) const
-        {
-            return above == 0                 ? c.values.front()
-                   : above == c.values.size() ? c.values.back()
-                                              : c.values[above - 1] + share * (c.values[above] - c.values[above - 1]);
-        }
-    };
-    /// A row of the run as it is, in another run.
-    struct Seen {
-        bool left_out = false;  ///< of two sides of an event that behind it counts, which is what a time stands for elsewhere, too
-        bool side = false;      ///< behind an event: the other run may have it a little earlier or later, so what it has on either side counts
-        Place at, before, behind;
-    };
-
-    std::vector<Seen> rows_in(const Column& other) const
-    {
-        const std::vector<double>&mine = base_.time().values, &theirs = other.values;
-        const double beside = 1e-4 * (mine.back() - mine.front());
-        auto place = [&](double t) {
-            auto k = static_cast<std::size_t>(std::upper_bound(theirs.begin(), theirs.end(), t) - theirs.begin());
-            return Place{k, k == 0 || k == theirs.size() ? 0 : (t - theirs[k - 1]) / (theirs[k] - theirs[k - 1])};
-        };
-        std::vector<Seen> rows(mine.size());
-        for (std::size_t i = 0; i < mine.size(); ++i) {
-            Seen& r = rows[i];
-            r.left_out = i + 1 < mine.size() && mine[i] == mine[i + 1];
-            if (r.left_out) continue;
-            r.at = place(mine[i]);
-            r.side = i > 0 && mine[i] == mine[i - 1];
-            if (r.side) r.before = place(mine[i] - beside), r.behind = place(mine[i] + beside);
-        }
-        return rows;
-    }
-
-    void compare(const Recording& recording, Trial& trial) const
-    {
-        auto refuse = [&](const std::string& why) {
-            if (trial.refused.empty()) trial.refused = why;
-        };
-        auto bound_of = [&](const std::string& name) {
-            for (const AdviceRequest::Keep& k : request_.keep)
-                if (k.name == name) return k.within;
-            return HUGE_VAL;
-        };
-        constexpr double kMeasures = 0.01;
-        std::vector<Price> kept, others;
-        for (std::size_t k = 0; k < base_.measures.size() && k < recording.measures.size(); ++k) {
-            const MeasureResult &a = base_.measures[k], &b = recording.measures[k];
-            double off = std::abs(b.value - a.value);
-            if (std::isnan(a.value) && std::isnan(b.value)) off = 0;
-            Price p{a.name, a.unit, off, a.value != 0 ? off / std::abs(a.value) : off == 0 ? 0 : 1, std::nan(""), a.scale};
-            double bound = bound_of(a.name);
-            bool beyond = request_.keep.empty() ? !(p.share <= kMeasures) : std::isfinite(bound) && !(off <= bound);
-            if (beyond) refuse(fmt::format("{} beyond {}", p.text(), request_.keep.empty() ? "one percent of it" : in_unit(bound, a.scale, a.unit)));
-            kept.push_back(std::move(p));
-        }
-        for (std::size_t k = 0; k < base_.demands.size() && k < recording.demands.size(); ++k)
-            if (base_.demands[k].holds && !recording.demands[k].holds) refuse("a demand no longer holds: " + base_.demands[k].condition);
-        const Column& time = base_.time();
-        const std::vector<Seen> rows = rows_in(recording.time());
-        for (const Column& a : base_.columns) {
-            if (a.name == "time") continue;
-            const Column* b = recording.find(a.name);
-            if (b == nullptr) continue;
-            double low = HUGE_VAL, high = -HUGE_VAL, off = 0, at = 0;
-            for (std::size_t i = 0; i < a.values.size(); ++i) {
-                low = std::min(low, a.values[i]), high = std::max(high, a.values[i]);
-                const Seen& r = rows[i];
-                if (r.left_out) continue;
-                double there = r.at.of(*b), difference = std::abs(there - a.values[i]);
-                if (r.side) {
-                    auto [least, most] = std::minmax({there, r.before.of(*b), r.behind.of(*b)});
-                    difference = std::max({0.0, least - a.values[i], a.values[i] - most});
-                }
-                if (difference > off) off = difference, at = time.values[i];
-            }
-            double range = high - low, bound = bound_of(a.name);
-            Price p{a.name, a.unit, off, range > 0 ? off / range : off == 0 ? 0 : 1, at, a.scale};
-            if (std::isfinite(bound)) {
-                if (!(off <= bound)) refuse(fmt::format("{} beyond {}", p.text(), in_unit(bound, a.scale, a.unit)));
-                kept.push_back(std::move(p));
-            } else {
-                others.push_back(std::move(p));
-            }
-        }
-        std::stable_sort(others.begin(), others.end(), [](const Price& x, const Price& y) { return x.share > y.share; });
-        // one thing under several names is told once
-        others.erase(std::unique(others.begin(), others.end(), [](const Price& x, const Price& y) { return x.share == y.share && x.at == y.at; }),
-                     others.end());
-        constexpr std::size_t kMostOthers = 3;
-        others.resize(std::min(others.size(), kMostOthers));
-        trial.prices = std::move(kept);
-        trial.prices.insert(trial.prices.end(), others.begin(), others.end());
-    }
-
     // Several at a time; what comes of them does not depend on how many.
-    std::vector<Measured> run_all(const std::vector<std::vector<Change>>& list, std::size_t round)
+    std::vector<Measured> run_all(const std::vector<Attempt>& list)
     {
         std::vector<Measured> done(list.size());
         std::mutex lock;
@@ -590,8 +541,9 @@ private:
                     if (next == list.size() || stopped(request_.interrupt)) return;
                     mine = next++;
                 }
-                Measured one = measured(list[mine]);
-                one.trial.round = round;
+                Measured one = measured(list[mine].changes);
+                one.trial.tried = list[mine].tried;
+                one.trial.round = round_;
                 one.trial.before = base_gain_;
                 std::lock_guard guard(lock);
                 done[mine] = std::move(one);
@@ -604,27 +556,37 @@ private:
         worker();
         for (std::thread& t : threads) t.join();
         std::erase_if(done, [](const Measured& m) { return m.trial.changes.empty(); });
+        for (Measured& m : done) measure_again_if_doubtful(m.trial);
         return done;
     }
 
-    bool in_range(const Candidate& c, double value)
+    // Far fewer steps and hardly less time: most often the run as it is had the processor for itself, and this one had not.
+    // So short runs are then measured in turns with the run as it is.
+    void measure_again_if_doubtful(Trial& t) const
     {
-        const FlatParameter& f = flat().parameters[c.param];
+        constexpr double kFar = 0.6;
+        double by_steps = advice_.as_it_is.steps / std::max(t.steps, 1.0);
+        if (fixed_ || repeats_ == 1 || !t.refused.empty() || !is_gain(by_steps) || t.speed_up > kFar * by_steps || stopped(request_.interrupt)) return;
+        double before = HUGE_VAL, now = HUGE_VAL;
+        for (int k = 0; k < repeats_; ++k) {
+            Run as_it_was = prepared(), changed = prepared(t.changes);
+            before = std::min(before, seconds_of([&] { as_it_was.simulate(options_); }));
+            now = std::min(now, seconds_of([&] { changed.simulate(options_); }));
+        }
+        if (stopped(request_.interrupt)) return;
+        t.speed_up = before / now;
+        t.seconds = advice_.as_it_is.seconds / t.speed_up;
+    }
+
+    bool in_range(ParameterId p, double value) const
+    {
+        const FlatParameter& f = flat().parameters[p];
         const Graph& g = flat().graph;
         auto bound = [&](NodeId node, double otherwise) { return node != kNoNode && g.is_constant(node) ? g.value(node) : otherwise; };
         return value >= bound(f.low, -HUGE_VAL) && value <= bound(f.high, HUGE_VAL);
     }
 
-    // What has been taken, and this; another value of what has been taken already stands in its place, last.
-    std::vector<Change> with(const Change& c) const
-    {
-        std::vector<Change> all = taken_;
-        std::erase_if(all, [&](const Change& x) { return x.param == c.param; });
-        all.push_back(c);
-        return all;
-    }
-
-    double gain_of_now() const { return advice_.combined.speed_up; }
+    bool is_gain(double speed_up) const { return speed_up > base_gain_ * (1 + nothing_); }
 
     // Of fixed steps: if they have not grown as the moved mode has slowed down, something else limits them now, and more of the same is no use.
     bool still_limits(const Candidate& c, double gain, double factor) const
@@ -633,14 +595,13 @@ private:
         return !fixed_ || gain > kAsMuch * std::pow(factor, c.power);
     }
 
-    void try_singly(std::size_t round)
+    void try_singly()
     {
         singles_.clear();
         if (stopped(request_.interrupt)) return;
         std::vector<Candidate> list;
         Run run = prepared(taken_);
         for (auto& [p, c] : candidates_) {
-            c.direction = weighted_[p];
             now_[p] = run.value(ParamId{p});
             from_.try_emplace(p, now_[p]);
             if (now_[p] != 0 && refused_.count(p) == 0) list.push_back(c);
@@ -650,46 +611,49 @@ private:
         constexpr std::size_t kFew = 6;  // of what allows the shortest step, which few params move
         std::size_t budget = request_.runs > advice_.runs ? request_.runs - advice_.runs : 0, first = std::max(budget / 3, std::min<std::size_t>(budget, 3));
         if (fixed_) first = std::min(budget, kFew);
-        std::vector<std::vector<Change>> changes;
+        std::vector<Attempt> attempts;
         std::vector<Candidate> tried;
         constexpr double kStep = 3, kLarge = 10;
-        for (const Candidate& c : list) {
-            if (changes.size() == first) break;
-            double factor = c.direction > 0 ? kStep : 1 / kStep;
-            if (!in_range(c, now_[c.param] * factor)) continue;
-            changes.push_back(with(change_of(c, factor)));
-            tried.push_back(c);
+        auto attempt = [&](const Candidate& c, double by) {
+            std::vector<Change> changes = with(c, by);
+            if (changes.empty()) return false;
+            attempts.push_back({std::move(changes), 1 + c.alike.size()});
+            return true;
+        };
+        for (const Candidate& c : grouped(std::move(list))) {
+            if (attempts.size() == first) break;
+            if (attempt(c, kStep)) tried.push_back(c);
         }
-        singles_ = run_all(changes, round);
+        singles_ = run_all(attempts);
         // what helps may help more
-        changes.clear();
+        attempts.clear();
         std::vector<std::pair<double, std::size_t>> order;
         for (std::size_t k = 0; k < singles_.size(); ++k) {
             const Trial& t = singles_[k].trial;
             if (!t.refused.empty())
                 refused_.insert(tried[k].param);
-            else if (t.speed_up > gain_of_now() * (1 + nothing_) && still_limits(tried[k], t.speed_up / gain_of_now(), kStep))
+            else if (is_gain(t.speed_up) && still_limits(tried[k], t.speed_up / base_gain_, kStep))
                 order.emplace_back(-t.speed_up, k);
         }
         std::sort(order.begin(), order.end());
         const std::size_t most = fixed_ ? 2 : 8, left = fixed_ ? 2 : 6;
         for (const auto& [speed, k] : order) {
-            if (changes.size() + advice_.runs + left >= request_.runs || changes.size() == most) break;
-            const Candidate& c = tried[k];
-            double factor = c.direction > 0 ? kLarge : 1 / kLarge;
-            if (in_range(c, now_[c.param] * factor)) changes.push_back(with(change_of(c, factor)));
+            if (attempts.size() + advice_.runs + left >= request_.runs || attempts.size() == most) break;
+            (void)attempt(tried[k], kLarge);
         }
-        std::vector<Measured> larger = run_all(changes, round);
+        std::vector<Measured> larger = run_all(attempts);
         singles_.insert(singles_.end(), std::make_move_iterator(larger.begin()), std::make_move_iterator(larger.end()));
-        std::stable_sort(singles_.begin(), singles_.end(), [](const Measured& a, const Measured& b) {
+        // of equal gains, to a thousandth, the smaller change stays in front
+        auto thousandths = [](const Measured& m) { return std::round(1000 * std::log(m.trial.speed_up)); };
+        std::stable_sort(singles_.begin(), singles_.end(), [&](const Measured& a, const Measured& b) {
             if (a.trial.refused.empty() != b.trial.refused.empty()) return a.trial.refused.empty();
-            return a.trial.speed_up > b.trial.speed_up * (1 + 1e-3);  // of equal gains the smaller change stays in front
+            return thousandths(a) > thousandths(b);
         });
         for (const Measured& m : singles_) advice_.trials.push_back(m.trial);
     }
 
     // Greedily: the fastest first, then each that makes it faster yet.
-    void combine(std::size_t round)
+    void combine()
     {
         auto take = [&](Measured& m) {
             taken_ = m.trial.changes;
@@ -698,27 +662,26 @@ private:
         };
         std::set<std::string> done;
         for (Measured& m : singles_) {
-            if (!m.trial.refused.empty() || m.trial.speed_up <= base_gain_ * (1 + nothing_) || stopped(request_.interrupt)) break;
-            const Change c = m.trial.changes.back();
-            if (!done.insert(c.param).second) continue;
+            if (!m.trial.refused.empty() || !is_gain(m.trial.speed_up) || stopped(request_.interrupt)) break;
+            const std::vector<Change> tried = tried_in(m.trial);
+            if (!done.insert(tried[0].param).second) continue;
             if (done.size() == 1) {
                 take(m);
                 continue;
             }
             if (advice_.runs >= request_.runs) break;
-            std::vector<Measured> made = run_all({with(c)}, round);
-            if (made.empty() || !made[0].trial.refused.empty() || made[0].trial.speed_up < gain_of_now() * (1 + nothing_)) continue;
+            std::vector<Measured> made = run_all({{with(tried), tried.size()}});
+            if (made.empty() || !made[0].trial.refused.empty() || made[0].trial.speed_up < advice_.combined.speed_up * (1 + nothing_)) continue;
             take(made[0]);
         }
-        base_gain_ = gain_of_now();
     }
 
     void tell()
     {
-        if (advice_.combined.changes.empty() || advice_.combined.speed_up < 1 + kWorth) return;
+        if (advice_.combined.changes.empty() || advice_.combined.speed_up < 1 + kWorth || !holds_) return;
         std::string from = data_.scenario.empty() ? "" : " from " + data_.scenario;
         std::string text = fmt::format("scenario fast{} {{\n", from.empty() ? " of " + data_.name : from);
-        text += fixed_ ? fmt::format("    ## For steps of {:.3g} ms with {}, {:.1f} times as long as before.\n", 1e3 * advice_.combined.largest_step,
+        text += fixed_ ? fmt::format("    ## For steps of {} with {}, {:.1f} times as long as before.\n", step_text(advice_.combined.largest_step),
                                      request_.fixed_method, advice_.combined.speed_up)
                        : fmt::format("    ## {:.1f} times as fast as it was.\n", advice_.combined.speed_up);
         for (const Change& c : advice_.combined.changes)
@@ -727,8 +690,8 @@ private:
         advice_.scenario = text + "}\n";
     }
 
-    static constexpr double kWorth = 0.1;  ///< a gain that is worth a change
-    static constexpr std::size_t kMostRounds = 8;
+    static constexpr double kWorth = 0.1;                      ///< a gain that is worth a change
+    static constexpr std::size_t kMostRounds = 8, kLeast = 3;  ///< runs that a round needs
     static constexpr ParameterId kNoParameter = static_cast<ParameterId>(-1);
 
     CompiledSystem system_;
@@ -743,11 +706,13 @@ private:
     int repeats_ = 1;
     double nothing_ = 0.05;  ///< a gain that measuring alone might make
     std::map<ParameterId, Candidate> candidates_;
-    std::map<ParameterId, double> weighted_, from_, now_;
+    std::map<ParameterId, double> from_, now_;
     std::map<std::string, ParameterId> param_of_;
     std::set<ParameterId> refused_;
     std::vector<Measured> singles_;  ///< of this round
     std::vector<Change> taken_;
+    std::size_t round_ = 1;
+    bool holds_ = true;     ///< in fixed steps as long as the combination allows
     double base_gain_ = 1;  ///< of what had been taken before this round
 };
 

@@ -12,6 +12,7 @@
 #include "record/json_number.hpp"
 #include "runs/fixed_start.hpp"
 #include "runs/step_stability.hpp"
+#include "runs/step_text.hpp"
 #include "solve/explain.hpp"
 
 namespace netloop {
@@ -25,15 +26,6 @@ constexpr std::size_t kMostSteps = 1'000'000;  // of one run that looks for the 
 constexpr double kMostOperations = 2e9;        // the same: a second or two
 constexpr double kAway = 1.2;                  // spans of a state: farther off than this a run is not the same motion any more
 constexpr std::size_t kPoints = 20;            // along the run, of eigenvalues
-
-std::string time_text(double s)
-{
-    if (!(s > 0)) return "-";
-    return s < 1e-6   ? fmt::format("{:.3g} ns", s * 1e9)
-           : s < 1e-3 ? fmt::format("{:.3g} us", s * 1e6)
-           : s < 1    ? fmt::format("{:.3g} ms", s * 1e3)
-                      : fmt::format("{:.3g} s", s);
-}
 
 // What the run in variable steps has at some times.
 struct Reference {
@@ -258,7 +250,7 @@ private:
         if (has_limit && m.by_modes > 0 && m.by_modes < step) step = m.by_modes * 1.1;
         bool stable = step == report_.step ? m.holds : is_stable(m.name, step, over);
         auto says_nothing = [&](double failing, double at) {
-            m.none_found = fmt::format("{} in steps of {} fails at {:.4g} s still; shorter ones were not tried as far as that", m.name, time_text(failing), at);
+            m.none_found = fmt::format("{} in steps of {} fails at {:.4g} s still; shorter ones were not tried as far as that", m.name, step_text(failing), at);
         };
         if (stable && over > 0 && over < fails_at_) return says_nothing(report_.step, fails_at_);
         if (stable) {
@@ -582,7 +574,7 @@ std::string share_text(double share)
 
 std::string FixedStepReport::text() const
 {
-    std::string out = fmt::format("{}{}: in steps of {} over {:g} s\n", system, scenario.empty() ? "" : ", " + scenario, time_text(step), stop);
+    std::string out = fmt::format("{}{}: in steps of {} over {:g} s\n", system, scenario.empty() ? "" : ", " + scenario, step_text(step), stop);
     auto list = [&out](const char* title, const std::vector<std::string>& lines) {
         if (lines.empty()) return;
         out += fmt::format("\n{}\n", title);
@@ -594,19 +586,19 @@ std::string FixedStepReport::text() const
                            "a step takes (median, 99.9 %, longest)");
         for (const Method& m : methods) {
             double mean = m.quantities.empty() ? 0 : m.quantities[0].mean_share;
-            out += fmt::format("{:<15} {:<7} {:>12} {:>11} {:>11}  {}\n", m.name, m.holds ? "yes" : "no", time_text(m.largest_stable), m.step_operations,
+            out += fmt::format("{:<15} {:<7} {:>12} {:>11} {:>11}  {}\n", m.name, m.holds ? "yes" : "no", step_text(m.largest_stable), m.step_operations,
                                m.holds ? share_text(mean) : "-",
-                               m.holds ? fmt::format("{}, {}, {}", time_text(m.median), time_text(m.nearly_all), time_text(m.longest)) : m.fails);
+                               m.holds ? fmt::format("{}, {}, {}", step_text(m.median), step_text(m.nearly_all), step_text(m.longest)) : m.fails);
         }
         for (const Method& m : methods)
             if (m.by_modes > 0)
-                out += fmt::format("  {}: eigenvalues along the run allow {}{}\n", m.name, time_text(m.by_modes),
+                out += fmt::format("  {}: eigenvalues along the run allow {}{}\n", m.name, step_text(m.by_modes),
                                    m.largest_stable > 1.2 * m.by_modes ? "; runs with longer steps stayed near, but some mode grows in them for a while" : "");
         for (const Method& m : methods)
             if (!m.none_found.empty()) out += "  " + m.none_found + "\n";
         for (const Method& m : methods)
             if (m.largest_stable > 0 && m.tried_over < 0.99 * stop)
-                out += fmt::format("  {}: its largest step was tried over the first {}\n", m.name, time_text(m.tried_over));
+                out += fmt::format("  {}: its largest step was tried over the first {}\n", m.name, step_text(m.tried_over));
         out += fmt::format("  (mean error: root mean square of the worst quantity over its span, against variable steps at a tolerance of {:g})\n", tolerance);
         const Method& asked = methods[0];
         if (!asked.measures.empty()) {

@@ -107,7 +107,7 @@ TEST_CASE("cost and events stand in one table, and its times are those of all ev
     test::Scratch scratch;
     std::string model = scratch / "clocked.loop", recorded = scratch / "clocked.h5";
     std::ofstream(model) << "system S { var x init 0 ; memory u : 1 = 0 ; x' = (u - x) / (0.3 s) ; every 100 ms { u := 1 - u / 2 }\n"
-                            "  when x > 0.5 { met := met + 1 } ; memory met : 1 = 0 }\n";
+                            "  when x > 0.5 { met := met + 1 } ; memory met : 1 = 0 ; memory too : 1 = 0\n  when x > 0.5 { too := too + 1 } }\n";
     REQUIRE(test::netloop("run " + model + " --stop 1s --out " + recorded).code == 0);
     test::Outcome cost = test::netloop("cost " + recorded);
     CHECK(cost.code == 0);
@@ -123,7 +123,7 @@ TEST_CASE("cost and events stand in one table, and its times are those of all ev
             sum += std::stoul(before.substr(before.find_last_of(' ', before.find_last_not_of(' ', before.rfind(' ')))));
         }
     }
-    CHECK(told == 12);  // the clock at 0, 0.1 ... 1 s, and the crossing
+    CHECK(told == 13);  // the clock at 0, 0.1 ... 1 s, and the crossing, on which two blocks of one text look
     CHECK(sum == told);
 }
 

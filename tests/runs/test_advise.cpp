@@ -2,6 +2,7 @@
 // Advice: what is found, what it costs, what is refused. A tiny mass on a stiff spring that rings at each push makes a run slow, and nothing else needs it.
 #include <doctest/doctest.h>
 
+#include <cmath>
 #include <map>
 
 #include "support/support.hpp"
@@ -32,7 +33,11 @@ nl::CompiledSystem ringing()
 
 TEST_CASE("the part that rings is found, its change is measured and may be taken over")
 {
-    nl::Advice advice = nl::advise(ringing(), {.runs = 16, .jobs = 2});
+    // one method: the automatic choice goes by the clock of this machine, and no two runs need the same number of steps
+    nl::RunOptions adams;
+    adams.integrator = "adams";
+    nl::Advice advice = nl::advise(ringing(), {.runs = 16, .jobs = 2, .options = adams});
+
     CHECK(advice.runs <= 16);
     CHECK(advice.as_it_is.steps > 5000);
     REQUIRE(!advice.combined.changes.empty());
@@ -54,7 +59,7 @@ TEST_CASE("the part that rings is found, its change is measured and may be taken
     nl::Library library = nl::Library::standard();
     library.load_text("ringing.loop", kRinging + advice.scenario);
     nl::Run run(nl::compile(library, {.scenario = "fast"}));
-    run.simulate();
+    run.simulate(adams);
     CHECK(static_cast<double>(run.summary().steps) == doctest::Approx(advice.combined.steps).epsilon(0.02));
 }
 
@@ -120,8 +125,9 @@ TEST_CASE("longer fixed steps: what limits them is found one after the other, by
     }
     CHECK(quick);
     CHECK(advice.confirmed.find("comes to its end") != std::string::npos);
-    CHECK(advice.scenario.find("for steps of") == std::string::npos);
+    // the scenario to paste bears what it says
     CHECK(advice.scenario.find("For steps of") != std::string::npos);
+    CHECK(advice.scenario.find("with rk4") != std::string::npos);
     CHECK(advice.text().find("with that taken") != std::string::npos);
     CHECK(advice.json().find("\"largest_step\"") != std::string::npos);
     CHECK(nl::advise(lags, {.runs = 2, .fixed_method = "euler"}).as_it_is.largest_step == doctest::Approx(2e-3).epsilon(1e-9));
@@ -129,6 +135,42 @@ TEST_CASE("longer fixed steps: what limits them is found one after the other, by
     nl::Advice implicit = nl::advise(lags, {.runs = 2, .fixed_method = "linear-euler"});
     CHECK(implicit.as_it_is.largest_step == doctest::Approx(2e-3).epsilon(1e-9));
     CHECK_THROWS_WITH_AS(nl::advise(lags, {.fixed_method = "rk5"}), doctest::Contains("rk5"), nl::UsageError);
+}
+
+TEST_CASE("parts of one kind that limit alike are changed together, and no param goes far where nothing is to be kept")
+{
+    auto advice_on = [](const std::string& measure) {
+        nl::Library library = nl::Library::standard();
+        library.load_text("two.loop",
+                          "component Lag { param t : ms = 1 ms in 1e-3 ms .. 1 s ; input u : 1 ; var x : 1 init 0 ; t * x' = u - x }\n"
+                          "system Two { part left, right : Lag ; let u = sin(time * 6 / (1 s)) ; u -> left.u ; u -> right.u }\n"
+                          "scenario s of Two { stop at 1 s " +
+                              measure + " }\n");
+        return nl::advise(nl::compile(library, {.scenario = "s"}), {.fixed_method = "rk4"});
+    };
+    nl::Advice advice = advice_on("");
+    REQUIRE(advice.combined.changes.size() == 2);
+    CHECK(advice.trials[0].tried == 2);
+    for (const nl::Advice::Change& c : advice.combined.changes) CHECK(c.to == doctest::Approx(10e-3).epsilon(1e-9));
+    CHECK(advice.combined.largest_step == doctest::Approx(2.785293563405282e-2).epsilon(1e-6));
+    CHECK(advice.text().find("left.t: 1 ms -> 10 ms, and right.t") != std::string::npos);
+    // with a measure that does not mind the bound is the measure's
+    nl::Advice free = advice_on("; measure end = final(time)");
+    REQUIRE(free.combined.changes.size() == 2);
+    CHECK(free.combined.changes[0].to > 50e-3);
+    // what none of them moves is not told as a price
+    for (const nl::Advice::Price& p : advice.combined.prices) CHECK(p.difference != 0);
+}
+
+TEST_CASE("without anything that limits it a step is as long as the run, and an undamped mode limits rk4")
+{
+    auto largest = [](const std::string& text) {
+        nl::Library library = nl::Library::standard();
+        library.load_text("one.loop", "system One { " + text + " }\nscenario s of One { stop at 3 s }\n");
+        return nl::advise(nl::compile(library, {.scenario = "s"}), {.runs = 2, .fixed_method = "rk4"}).as_it_is.largest_step;
+    };
+    CHECK(largest("var x init 1 ; x' = 1 / (1 s)") == 3);
+    CHECK(largest("var x init 1 ; var v init 0 ; x' = v / (1 s) ; v' = -100 * x / (1 s)") == doctest::Approx(std::sqrt(8.0) / 10).epsilon(1e-6));
 }
 
 TEST_CASE("the bridge that was put together in a hurry: two volumes, the seat, a small mass and a clock, in this order")

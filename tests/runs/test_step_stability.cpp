@@ -22,6 +22,9 @@ TEST_CASE("the longest damped step: the ends of the regions of stability on the 
         CHECK(longest_damped_step(FixedMethod::euler, l) == doctest::Approx(2 * zeta / omega).epsilon(1e-9));
     }
     // rk4: sqrt(8) on the imaginary axis
+    for (double rounding : {-1e-12, 0.0, 1e-12})
+        CHECK(longest_damped_step(FixedMethod::rk4, {rounding, 5}) == doctest::Approx(std::sqrt(8.0) / 5).epsilon(1e-12));
+    CHECK(std::isinf(longest_damped_step(FixedMethod::euler, {0, 5})));
     CHECK(longest_damped_step(FixedMethod::rk4, {-1e-6, 100}) == doctest::Approx(std::sqrt(8.0) / 100).epsilon(1e-4));
 }
 
@@ -30,7 +33,8 @@ TEST_CASE("no limit where nothing decays, and none of methods that are not expli
     for (FixedMethod m : {FixedMethod::euler, FixedMethod::rk4}) {
         CHECK(netloop::is_explicit(m));
         CHECK(std::isinf(longest_damped_step(m, 3.0)));
-        CHECK(std::isinf(longest_damped_step(m, {0, 5})));
+        CHECK(std::isinf(longest_damped_step(m, 0.0)));
+        CHECK(std::isinf(longest_damped_step(m, {1, 5})));
     }
     for (FixedMethod m : {FixedMethod::linear_euler, FixedMethod::implicit_euler, FixedMethod::rosenbrock}) {
         CHECK_FALSE(netloop::is_explicit(m));
