@@ -4,16 +4,38 @@
 #include <fmt/format.h>
 
 #include <filesystem>
+#include <fstream>
+#include <iterator>
 #include <memory>
 
-#include "commands.hpp"
+#include "points.hpp"
 
 namespace {
 
 struct Options {
     std::vector<std::string> recordings;
-    std::string out, title, scripts, size;
+    std::string out, title, scripts, size, advice;
+    std::size_t modes = 0;
 };
+
+// Of the run that a recording tells of, repeated; evenly along it.
+std::vector<netloop::Modes> modes_along(const std::string& file, std::size_t n)
+{
+    PointOptions options;
+    options.file = file;
+    PointSource source(options, {});
+    if (!source.stop()) throw netloop::UsageError(fmt::format("'{}' has no rows: there is no run along which modes could be looked at", file));
+    netloop::Run run = source.run();
+    netloop::ModesRequest request;
+    request.sensitivities = false;
+    std::vector<netloop::Modes> found;
+    for (std::size_t k = 0; k < n; ++k) {
+        double t = n == 1 ? 0 : *source.stop() * static_cast<double>(k) / static_cast<double>(n - 1);
+        if (!run.step_to(t)) break;
+        found.push_back(run.modes(request));
+    }
+    return found;
+}
 
 int run_report(const Options& o)
 {
@@ -35,6 +57,13 @@ int run_report(const Options& o)
         names.push_back(fs::path(file).stem().string());
     }
     request.inputs = o.recordings;
+    if (o.modes > 0) request.modes = modes_along(o.recordings[0], o.modes);
+    if (!o.advice.empty()) {
+        std::ifstream in(o.advice, std::ios::binary);
+        request.advice.assign(std::istreambuf_iterator<char>(in), std::istreambuf_iterator<char>());
+        if (request.advice.empty()) throw netloop::RecordingError(fmt::format("'{}' cannot be read, or is empty", o.advice));
+        request.inputs.push_back(o.advice);
+    }
     if (o.out == "-") output_is_taken();
     double megabytes = static_cast<double>(netloop::write_report(std::move(recordings), names, request)) / 1e6;
     if (megabytes > request.megabytes) tell("note: the page is larger than {:g} MB although its curves are thinned as far as is sensible\n", request.megabytes);
@@ -52,7 +81,9 @@ Command add_report(CLI::App& program)
     app->add_option("--out", o->out, "the page: .html, or - for standard output")->required();
     app->add_option("--title", o->title, "its title (default: system and scenario)");
     app->add_option("--size", o->size, "its size; curves are thinned until it fits (default 3MB)");
+    app->add_option("--modes", o->modes, "with the modes at so many points along the first run, which is repeated")->check(CLI::Range(1, 10000));
+    app->add_option("--advice", o->advice, "with the advice of a file that `netloop advise --json` has written");
     app->add_option("--scripts", o->scripts, "folder of the scripts that the page takes in (default /usr/share/javascript)");
-    app->footer("Example:  netloop report calm_day.h5 storm_lift.h5 --out bridge.html");
+    app->footer("Example:  netloop report calm_day.h5 storm_lift.h5 --modes 50 --out bridge.html");
     return {app, [o] { return run_report(*o); }};
 }

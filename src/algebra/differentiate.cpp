@@ -109,19 +109,17 @@ NodeId partial(Graph& g, NodeId id, int k)
             return g.unary(Op::sinh, a);
         case Op::tanh:
             return g.sub(one, g.mul(id, id));
+        // At a corner the mean of both sides: what is put together of corners and has none itself, such as max(x, 0) - max(-x, 0), keeps its slope there.
         case Op::abs:
-            return g.select(g.compare(Op::less, a, g.constant(0), false), g.constant(-1), one);
+            return g.unary(Op::sign, a);
         case Op::atan2: {
             NodeId square = away_from_zero(g, g.add(g.mul(a, a), g.mul(b, b)));
             return k == 0 ? g.div(b, square) : g.neg(g.div(a, square));
         }
-        case Op::min: {
-            NodeId second = g.compare(Op::less, b, a, false);
-            return k == 0 ? g.select(second, g.constant(0), one) : g.select(second, one, g.constant(0));
-        }
+        case Op::min:
         case Op::max: {
-            NodeId second = g.compare(Op::less, a, b, false);
-            return k == 0 ? g.select(second, g.constant(0), one) : g.select(second, one, g.constant(0));
+            NodeId half = g.constant(0.5), larger = g.mul(half, g.unary(Op::sign, g.sub(a, b)));
+            return (n.op == Op::max) == (k == 0) ? g.add(half, larger) : g.sub(half, larger);
         }
         case Op::select:
             if (k == 0) return g.constant(0);

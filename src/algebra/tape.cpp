@@ -163,8 +163,9 @@ void Tape::slopes_of(const Step& s)
         case Op::tanh:
             to[0] = 1 - f * f;
             break;
+        // at a corner the mean of both sides, as partial() has it
         case Op::abs:
-            to[0] = a < 0 ? -1 : 1;
+            to[0] = (a > 0) - (a < 0);
             break;
         case Op::atan2: {
             double square = far(a * a + b * b);
@@ -172,10 +173,10 @@ void Tape::slopes_of(const Step& s)
             break;
         }
         case Op::min:
-            to[0] = b < a ? 0 : 1, to[1] = 1 - to[0];
+            to[0] = b < a ? 0 : a < b ? 1 : 0.5, to[1] = 1 - to[0];
             break;
         case Op::max:
-            to[0] = a < b ? 0 : 1, to[1] = 1 - to[0];
+            to[0] = a < b ? 0 : b < a ? 1 : 0.5, to[1] = 1 - to[0];
             break;
         case Op::select:
             to[0] = 0, to[1] = a != 0 ? 1 : 0, to[2] = 1 - to[1];

@@ -51,7 +51,7 @@ public:
     void solve(std::vector<double>& y);
     void solve_transposed(std::vector<double>& y);
 
-    /// Residuals in which an operation stands at a corner, or that read the mode of a condition that is at its zero: slopes are those of one side.
+    /// Residuals in which an operation stands at a corner, or that read the mode of a condition that is at its zero: slopes differ to both sides.
     std::vector<std::uint32_t> at_corners();
     /// A, dense: cost one solution per state.
     Eigen::MatrixXd a();

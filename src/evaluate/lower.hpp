@@ -2,6 +2,8 @@
 // Graph to program: units of work, dependency levels, equal shapes merged into kernels over instances.
 #pragma once
 
+#include <algorithm>
+
 #include "evaluate/program.hpp"
 
 namespace netloop {
@@ -11,6 +13,9 @@ namespace netloop {
 class Lowering {
 public:
     Lowering(const Graph& graph, std::uint32_t n_parameters, std::uint32_t n_modes, std::uint32_t n_memories, std::uint32_t n_z);
+
+    /// Before any program: their results lie from this place on, behind those of another lowering over the same leaves.
+    void begin_behind(std::uint32_t place) { next_place_ = std::max(next_place_, place); }
 
     /// A program that computes `roots`; its results lie where Program::results says.
     Program lower(std::string name, const std::vector<NodeId>& roots);

@@ -6,35 +6,20 @@
 
 #include <algorithm>
 #include <cmath>
-#include <functional>
-#include <type_traits>
 
 #include "evaluate/c_source.hpp"
+#include "exchange/c_derivatives.hpp"
 #include "exchange/c_tables.hpp"
+#include "exchange/c_text.hpp"
 
 namespace netloop {
 namespace {
 
 constexpr std::uint32_t kNoPlace = FixedPlan::kNone;
 
-std::string c_number(double v)
-{
-    std::string text = fmt::format("{:.17g}", v);
-    return text.find_first_of(".en") == std::string::npos ? text + ".0" : text;
-}
-
-// "120 bar" is told as its unit with what turns SI into it.
-struct ColumnText {
-    std::string name, unit, doc;
-    double scale = 1, offset = 0, value = 0;
-};
-
-class MachineWriter {
+class MachineWriter : CText {
 public:
-    MachineWriter(const FixedPlan& plan, const CMachineOptions& options) : p_(plan), m_(*plan.model), o_(options), real_(options.single ? "float" : "double")
-    {
-        suffix_ = options.single ? "f" : "";
-    }
+    MachineWriter(const FixedPlan& plan, const CMachineOptions& options) : CText(options.name, options.single), p_(plan), m_(*plan.model), o_(options) {}
 
     CMachine write()
     {
@@ -63,6 +48,8 @@ private:
         if (!p_.previous_of.empty()) programs_.push_back(&p_.previous);
         if (!p_.start_of.empty()) programs_.push_back(&p_.starts);
         if (!p_.delay.empty()) programs_.push_back(&p_.delays);
+        if (o_.derivatives && p_.request.slopes)
+            for (const Program* program : {&p_.again.program, &p_.slopes.program, &p_.slopes.substitution}) programs_.push_back(program);
         programs_.push_back(&p_.outputs);
     }
 
@@ -72,13 +59,15 @@ private:
         std::vector<char> stored(p_.size, 0);
         std::fill(stored.begin(), stored.begin() + m_.layout.constants, 1);
         for (const Program* program : programs_) mark_stored(*program, stored);
+        if (o_.derivatives)
+            for (std::uint32_t place : p_.slopes.side) stored[place] = 1;  // written by nothing but the functions around it
         index_.assign(p_.size, kNoPlace);
         for (std::uint32_t place = 0; place < p_.size; ++place)
             if (stored[place] != 0) index_[place] = n_memory_++;
         for (const auto& [place, value] : p_.constants)
             if (index_[place] != kNoPlace) constants_.emplace_back(index_[place], value);
         std::sort(constants_.begin(), constants_.end());
-        const auto& tables = m_.callables();
+        const Callables tables = p_.callables();
         used_tables_.assign(tables.tables.size(), 0);
         used_functions_.assign(tables.functions.size(), 0);
         for (const Program* program : programs_)
@@ -89,13 +78,12 @@ private:
                 }
         mark_used(tables, used_tables_, used_functions_);
     }
-    std::uint32_t at(std::uint32_t place) const { return index_[place]; }
     // A transition sets its sequence alone.
     static bool runs(const FixedPlan::Block& b) { return b.kind != FlatBlock::Kind::transition; }
 
-    std::vector<ColumnText> params() const
+    std::vector<Column> params() const
     {
-        std::vector<ColumnText> list;
+        std::vector<Column> list;
         const FlatModel& flat = m_.form.flat();
         for (std::size_t k = 0; k < flat.parameters.size(); ++k) {
             const FlatParameter& f = flat.parameters[k];
@@ -103,24 +91,21 @@ private:
         }
         return list;
     }
-    std::vector<ColumnText> inputs() const
+    std::vector<Column> inputs() const
     {
-        std::vector<ColumnText> all = params(), list;
+        std::vector<Column> all = params(), list;
         for (ParameterId p : p_.request.inputs) list.push_back(all[p]);
         return list;
     }
-    std::vector<ColumnText> outputs() const
+    std::vector<Column> outputs() const
     {
-        std::vector<ColumnText> list;
+        std::vector<Column> list;
         for (std::uint32_t k : p_.request.outputs) {
             const OutputColumn& o = m_.form.outputs[k];
             list.push_back({o.path, o.boolean ? "" : o.unit.text, o.doc, o.unit.scale, o.unit.offset, 0});
         }
         return list;
     }
-
-    // --- texts: @ is the name, REAL the type of numbers, FN( the suffix of functions
-    std::string fill(std::string text) const { return with_names(std::move(text), o_.name, real_, suffix_); }
 
     std::string header() const
     {
@@ -158,6 +143,7 @@ typedef struct {
         out += fmt::format("    double period[{0}], first[{0}], next[{0}], ticks[{0}];\n", n_ticks);
         out += fmt::format("    unsigned char given[{}];\n", std::max<std::size_t>(1, m_.form.flat().parameters.size()));
         out += fmt::format("    unsigned char was[{}];\n", n_blocks);
+        if (o_.derivatives) out += "    unsigned char factored; /* an elimination of what is no state lies in m */\n";
         out += fill(R"(    unsigned char dirty, changed, touched;
     int status;
     const char* said;                            /* by stop or fail in the model */
@@ -190,77 +176,15 @@ double @_time(const @* s);
 /* The number of a column by its name, -1 if there is none. */
 int @_find(const @_column* columns, int n, const char* name);
 )");
-        if (o_.derivatives) out += derivatives_header();
+        if (o_.derivatives) out += c_derivatives_header(*this, p_);
         return out + "\n#endif\n";
-    }
-
-    std::size_t n_continuous() const { return static_cast<std::size_t>(std::count(p_.is_state.begin(), p_.is_state.end(), 1)); }
-    std::size_t n_indicators() const
-    {
-        std::size_t n = 0;
-        for (const FixedPlan::Condition& c : p_.condition) n += c.kind == Condition::Kind::whole ? 2 : 1;
-        return n;
-    }
-
-    std::string derivatives_header() const
-    {
-        return fill(fmt::format(R"(
-/* For those who integrate themselves. States: {0} of them, in the order of @_states. */
-#define @_N_CONTINUOUS {0}
-#define @_N_INDICATORS {1}
-extern const @_column @_states[];
-REAL @_param(const @* s, int param);
-void @_put_time(@* s, double t);
-void @_put_states(@* s, const REAL* x);
-void @_get_states(const @* s, REAL* x);
-/* What is no state is solved from the states until it stands, in at most 30 turns; -1 if it does not. Then @_look and @_get_rates tell what follows. */
-int @_solve(@* s);
-void @_get_rates(const @* s, REAL* x);
-/* Values that turn from above zero to zero or below, or back, at an event. */
-void @_get_indicators(@* s, REAL* g);
-/* An event at the present time. Returns one of the codes above. */
-int @_happen(@* s);
-/* When something is known to happen next; above 1e300: nothing is. */
-double @_next(const @* s);
-)",
-                                n_continuous(), n_indicators()));
-    }
-
-    std::string columns(const char* what, const std::vector<ColumnText>& list) const
-    {
-        std::string out = fmt::format("const {}_column {}_{}[{}] = {{\n", o_.name, o_.name, what, std::max<std::size_t>(1, list.size()));
-        for (const ColumnText& c : list)
-            out += fmt::format("    {{{}, {}, {}, {}, {}, {}}},\n", c_string(c.name), c_string(c.unit), c_string(c.doc), c_number(c.scale), c_number(c.offset),
-                               c_number(c.value));
-        if (list.empty()) out += "    {0, 0, 0, 1.0, 0.0, 0.0},\n";
-        return out + "};\n";
-    }
-
-    template <typename T>
-    std::string list(const char* type, const std::string& name, const std::vector<T>& values) const
-    {
-        std::string out = fmt::format("static const {} {}_{}[{}] = {{", type, o_.name, name, std::max<std::size_t>(1, values.size()));
-        for (std::size_t i = 0; i < values.size(); ++i) {
-            out += i == 0 ? "" : i % 16 == 0 ? ",\n    " : ", ";
-            if constexpr (std::is_floating_point_v<T>)
-                out += c_number(values[i]);
-            else
-                out += fmt::format("{}", +values[i]);
-        }
-        return out + (values.empty() ? "0};\n" : "};\n");
-    }
-    std::vector<std::uint32_t> indices(const std::vector<std::uint32_t>& places) const
-    {
-        std::vector<std::uint32_t> made;
-        for (std::uint32_t place : places) made.push_back(at(place));
-        return made;
     }
 
     std::string source() const
     {
         std::string out = fmt::format("#include \"{}.h\"\n\n#include <math.h>\n\n", o_.name);
         out += columns("params", params()) + columns("inputs", inputs()) + columns("outputs", outputs()) + "\n";
-        out += c_callables(m_.callables(), used_tables_, used_functions_, o_.name, real_, suffix_);
+        out += c_callables(p_.callables(), used_tables_, used_functions_, o_.name, real_, suffix_);
         CDialect dialect;
         dialect.prefix = o_.name + "_";
         dialect.real = real_;
@@ -279,7 +203,7 @@ double @_next(const @* s);
         };
         for (const Program* program : programs_) out += c_source(*program, dialect) + "\n";
         out += places() + start() + events() + steps();
-        if (o_.derivatives) out += derivatives();
+        if (o_.derivatives) out += c_derivatives(*this, p_);
         return out;
     }
 
@@ -748,6 +672,7 @@ static void @_remember(@* s)
 )",
                                p_.every.size(), c_number(p_.start_time));
         }
+        if (o_.derivatives) out += "    s->factored = 0;\n";
         if (p_.correct) out += fill("    @_solve_rest(s);\n");
         return out + fill("    s->events = 0;\n    return @_moment(s, 1);\n}\n");
     }
@@ -837,146 +762,16 @@ static void @_remember(@* s)
         return out + "    return s->status;\n}\n";
     }
 
-    std::string derivatives() const
-    {
-        std::vector<ColumnText> list;
-        std::vector<std::uint32_t> number_of_state;
-        for (std::uint32_t i = 0; i < m_.n(); ++i) {
-            if (p_.is_state[i] == 0) continue;
-            number_of_state.push_back(i);
-            const FlatQuantity& q = m_.form.flat().quantities[m_.form.z[i].variable.quantity];
-            list.push_back({m_.form.z_name(i), "", q.doc, 1, 0, p_.z[i]});
-        }
-        std::vector<double> usual;
-        for (const ZEntry& z : m_.form.z) usual.push_back(z.usual);
-        std::string out = "\n" + columns("states", list) + this->list("unsigned", "state_at", number_of_state) + this->list(real_.c_str(), "usual", usual);
-        std::string indicators;
-        std::size_t k = 0;
-        for (const FixedPlan::Condition& c : p_.condition) {
-            // the standard's sides are g > 0 and g <= 0: zero itself has to fall to the side that it falls to here
-            if (c.kind == Condition::Kind::whole) {
-                indicators += fill(fmt::format("    g[{}] = s->m[@_MODE + {}] - s->m[{}];\n    g[{}] = s->m[@_MODE + {}] + 1 - s->m[{}];\n", k, c.number,
-                                               at(c.value), k + 1, c.number, at(c.value)));
-                k += 2;
-            } else {
-                indicators += fmt::format("    g[{}] = {}s->m[{}];\n", k++, c.kind == Condition::Kind::less ? "-" : "", at(c.value));
-            }
-        }
-        if (!p_.condition.empty()) indicators = fill("    @_conditions(s->m);\n") + indicators;
-        return out + fill(fmt::format(R"(
-REAL @_param(const @* s, int param)
-{{
-    return s->m[@_P + param];
-}}
-
-void @_put_time(@* s, double t)
-{{
-    @_set_time(s, t);
-}}
-
-void @_put_states(@* s, const REAL* x)
-{{
-    int k;
-    for (k = 0; k < {1}; ++k) s->m[@_Z + @_state_at[k]] = x[k];
-}}
-
-void @_get_states(const @* s, REAL* x)
-{{
-    int k;
-    for (k = 0; k < {1}; ++k) x[k] = s->m[@_Z + @_state_at[k]];
-}}
-
-void @_get_rates(const @* s, REAL* x)
-{{
-    int k;
-    for (k = 0; k < {1}; ++k) x[k] = s->m[@_W + @_state_at[k]];
-}}
-
-int @_solve(@* s)
-{{
-    REAL before[{4}];
-    int turn, i;
-    @_take_inputs(s);
-    for (i = 0; i < {0}; ++i) before[i] = *@_searched(s, i);
-    for (turn = 0; turn < 30; ++turn) {{
-        int settled = 1;
-        @_rest_solve(s);
-        for (i = 0; i < {0}; ++i) {{
-            const REAL x = s->m[@_rest_result[i]];
-            REAL* value = @_searched(s, i);
-            *value -= x;
-            if (!(fabsFN(x) <= (REAL)1e-9 * (fabsFN(*value) + @_usual[i]))) settled = 0;
-        }}
-        if (settled) return 0;
-    }}
-    /* the next search begins where the last good one ended, not where this one has lost its way */
-    for (i = 0; i < {0}; ++i) *@_searched(s, i) = before[i];
-    return -1;
-}}
-
-void @_get_indicators(@* s, REAL* g)
-{{
-{2}    (void)s;
-    (void)g;
-}}
-
-int @_happen(@* s)
-{{
-    return @_moment(s, 0);
-}}
-
-double @_next(const @* s)
-{{
-    double next = 1.7976931348623157e308;
-    int k;
-    for (k = 0; k < {3}; ++k)
-        if (s->next[k] < next) next = s->next[k];
-    return next;
-}}
-)",
-                                      m_.n(), number_of_state.size(), indicators, p_.every.size(), std::max<std::size_t>(1, m_.n())));
-    }
-
     const FixedPlan& p_;
     const CompiledModel& m_;
     CMachineOptions o_;
-    std::string real_, suffix_;
     std::vector<const Program*> programs_;
-    std::vector<std::uint32_t> index_;
     std::uint32_t n_memory_ = 0;
     std::vector<std::pair<std::uint32_t, double>> constants_;
     std::vector<char> used_tables_, used_functions_;
 };
 
 }  // namespace
-
-std::string c_string(const std::string& text)
-{
-    std::string out = "\"";
-    for (char c : text) {
-        auto byte = static_cast<unsigned char>(c);
-        if (c == '"' || c == '\\')
-            out += fmt::format("\\{}", c);
-        else if (c == '\n')
-            out += "\\n";
-        else if (byte < 0x20 || byte >= 0x7f || c == '?')  // no trigraphs
-            out += fmt::format("\\{:03o}", byte);
-        else
-            out += c;
-    }
-    return out + "\"";
-}
-
-std::string with_names(std::string text, const std::string& name, const std::string& real, const std::string& suffix)
-{
-    auto replace = [&text](const std::string& what, const std::string& with) {
-        for (std::size_t k = text.find(what); k != std::string::npos; k = text.find(what, k + with.size())) text.replace(k, what.size(), with);
-    };
-    replace("@", name);
-    replace("REAL", real);
-    replace("FN(", suffix + "(");
-    return text;
-}
 
 CMachine write_c_machine(const FixedPlan& plan, const CMachineOptions& options)
 {

@@ -24,11 +24,4 @@ struct CMachine {
 /// Throws NumericFailure for what cannot be written: tables of three arguments.
 CMachine write_c_machine(const FixedPlan& plan, const CMachineOptions& options);
 
-/// `text` as a C string.
-std::string c_string(const std::string& text);
-
-/// A text of C in which @ stands for a machine's name, REAL for the type of its numbers, and FN( for the suffix of functions of the mathematical library. What
-/// a user wrote is put in behind this, never before: it may hold any of them.
-std::string with_names(std::string text, const std::string& name, const std::string& real = "double", const std::string& suffix = {});
-
 }  // namespace netloop

@@ -7,6 +7,8 @@
 #include <cctype>
 #include <set>
 
+#include "exchange/c_text.hpp"
+
 namespace netloop {
 namespace {
 

@@ -8,7 +8,7 @@
 
 #include "algebra/procedure.hpp"
 #include "evaluate/c_source.hpp"
-#include "exchange/c_machine.hpp"
+#include "exchange/c_text.hpp"
 #include "solve/failure.hpp"
 
 namespace netloop {

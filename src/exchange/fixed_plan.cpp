@@ -10,6 +10,7 @@
 
 #include "evaluate/prune.hpp"
 #include "exchange/fixed_machine.hpp"
+#include "exchange/fixed_slopes.hpp"
 #include "linear/elimination_writer.hpp"
 #include "linear/sparse_lu.hpp"
 #include "solve/explain.hpp"
@@ -163,6 +164,7 @@ public:
         take_events();
         make_start();
         p.outputs = pruned(m_.outputs, output_places());
+        if (p.request.slopes) make_slopes();
         p.size = next_;
         prepare_all();
         return plan_;
@@ -445,14 +447,13 @@ private:
         close(p.second, "second_stage", std::move(behind), none, {});
     }
 
-    // What is no state, from the states: rates of states, the other members of z themselves.
-    void make_rest()
+    // dF by what is no state: rates of states, the other members of z themselves. `wanted`: its places in the Jacobian.
+    Matrix rest_matrix(std::vector<std::vector<double>>& values, std::vector<std::uint32_t>& wanted)
     {
         FixedPlan& p = *plan_;
         std::vector<SampledJacobian> at = points();
-        std::vector<std::vector<double>> values(at.size());
+        values.assign(at.size(), {});
         Matrix matrix;
-        std::vector<std::uint32_t> wanted;
         for (std::uint32_t c = 0; c < n_; ++c)
             for (auto k = static_cast<std::size_t>(m_.pattern.starts[c]); k < static_cast<std::size_t>(m_.pattern.starts[c + 1]); ++k) {
                 std::uint32_t place = p.is_state[c] != 0 ? by_rate(k) : by_z(k);
@@ -463,14 +464,73 @@ private:
                 if (!link) wanted.push_back(place);
             }
         matrix.close(n_);
+        return matrix;
+    }
+
+    void make_rest()
+    {
+        FixedPlan& p = *plan_;
+        std::vector<std::vector<double>> values;
+        std::vector<std::uint32_t> wanted;
+        Matrix matrix = rest_matrix(values, wanted);
         std::vector<std::uint32_t> f = residuals(p.rest.program);
         append(p.rest.program, pruned(m_.jacobian, wanted));
         Kernel code;
         WrittenFactors factors = factor(matrix, values, code, "what is no state");
         p.rest.result = write_substitution(factors, f, into(code));
         std::vector<std::uint32_t> sizes = row_sizes(matrix, factors, code);
-        close(p.rest, "rest", std::move(code), factors, std::move(sizes));
+        close(p.rest, "rest", std::move(code), factors, std::move(sizes), p.request.slopes ? factors.places() : std::vector<std::uint32_t>{});
         p.solves_rest = true;
+        if (!p.request.slopes) return;
+        std::vector<std::uint32_t> g = residuals(p.again.program);
+        Kernel behind;
+        p.again.result = write_substitution(factors, g, into(behind));
+        close(p.again, "rest_again", std::move(behind), {}, {});
+    }
+
+    // By the theorem of implicit functions: what is no state moves by -(dF/drest)^-1 (dF/dstates dstates + dF/dparams dparams).
+    void make_slopes()
+    {
+        FixedPlan& p = *plan_;
+        FixedPlan::Slopes& to = p.slopes;
+        LoweredSlopes lowered = lower_slopes(p, next_);
+        next_ = lowered.next;
+        to.graph = lowered.graph;
+        to.params = std::move(lowered.params);
+        to.rows = std::move(lowered.rows);
+        to.outputs = std::move(lowered.outputs);
+        to.conditions = std::move(lowered.conditions);
+        p.constants.insert(p.constants.end(), lowered.literals.begin(), lowered.literals.end());
+        append(p.prologue, lowered.prologue);
+        p.prologue.results.insert(p.prologue.results.end(), lowered.prologue.results.begin(), lowered.prologue.results.end());
+
+        std::vector<std::vector<double>> values;
+        std::vector<std::uint32_t> wanted;
+        Matrix matrix = rest_matrix(values, wanted);
+        for (std::uint32_t c = 0; c < n_; ++c) {
+            if (p.is_state[c] == 0) continue;
+            for (auto k = static_cast<std::size_t>(m_.pattern.starts[c]); k < static_cast<std::size_t>(m_.pattern.starts[c + 1]); ++k) {
+                std::uint32_t place = by_z(k);
+                if (place == kNoNode) continue;
+                to.rows.push_back({static_cast<std::uint32_t>(m_.pattern.rows[k]), m_.layout.z + c, place});
+                if (link_by_z_[k] == 0) wanted.push_back(place);
+            }
+        }
+        append(to.program, pruned(m_.jacobian, wanted));
+        append(to.program, lowered.program);
+        Kernel code;
+        WrittenFactors factors = factor(matrix, values, code, "what is no state");
+        to.program.kernels.push_back(std::move(code));
+        to.program.name = "slopes";
+        to.program.results = factors.places();
+        for (const auto* list : {&to.params, &to.rows, &to.outputs, &to.conditions})
+            for (const FixedPlan::Slopes::Entry& e : *list) to.program.results.push_back(e.place);
+        for (std::uint32_t r = 0; r < n_; ++r) to.side.push_back(next_++);
+        Kernel behind;
+        to.result = write_substitution(factors, to.side, into(behind));
+        to.substitution.kernels.push_back(std::move(behind));
+        to.substitution.name = "slopes_substitution";
+        to.substitution.results = to.result;
     }
 
     void take_events()
@@ -658,12 +718,12 @@ private:
     void prepare_all()
     {
         FixedPlan& p = *plan_;
-        Callables callables = m_.callables();
+        Callables callables = p.callables();
         p.outputs.name = "observe";
         p.prologue.name = "prologue";
         for (std::size_t k = 0; k < p.parameters.size(); ++k) p.parameters[k].program.name = fmt::format("params_{}", k + 1);
-        for (Program* program : {&p.turn.program, &p.second.program, &p.rest.program, &p.start.program, &p.conditions, &p.guards, &p.periods, &p.previous,
-                                 &p.starts, &p.delays, &p.outputs, &p.prologue})
+        for (Program* program : {&p.turn.program, &p.second.program, &p.rest.program, &p.again.program, &p.start.program, &p.conditions, &p.guards, &p.periods,
+                                 &p.previous, &p.starts, &p.delays, &p.outputs, &p.prologue, &p.slopes.program, &p.slopes.substitution})
             prepare(*program, callables);
         for (ParameterValues& v : p.parameters) prepare(v.program, callables);
         for (FixedPlan::Block& b : p.blocks) prepare(b.program, callables);

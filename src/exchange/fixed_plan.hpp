@@ -29,6 +29,7 @@ struct FixedPlanRequest {
     int turns = 0;         ///< of Newton's iteration; 0: 1 of linear_euler, 3 of implicit_euler, 2 for what is no state in the other methods
     bool correct = false;  ///< what is no state is solved anew behind an event; always so with euler, rk4 and rosenbrock
     bool rest = false;     ///< what is no state can be solved from the states, whatever the method
+    bool slopes = false;   ///< with what rates, outputs and conditions owe to states and inputs
     std::vector<ParameterId> inputs;
     std::vector<std::uint32_t> outputs;  ///< into SolverForm::outputs
 };
@@ -66,6 +67,7 @@ struct FixedPlan {
     Solve turn;    ///< implicit methods: what z loses (of rosenbrock: what its first stage adds)
     Solve second;  ///< of rosenbrock: its second stage, with the elimination of the first
     Solve rest;    ///< what is no state: what rates of states and other members of z lose
+    Solve again;   ///< the same by the elimination that `rest` has left (with FixedPlanRequest::slopes)
     bool solves_rest = false;
 
     // --- what happens at the ends of steps
@@ -134,6 +136,26 @@ struct FixedPlan {
 
     Program outputs;
     std::vector<std::uint32_t> output;  ///< places
+
+    /// How rates, outputs and conditions move with states and inputs where the machine stands, by the equations' own derivatives.
+    struct Slopes {
+        struct Entry {
+            std::uint32_t of = 0, by = 0;  ///< by: the place of a quantity, a rate or a param
+            std::uint32_t place = 0;       ///< of the derivative
+        };
+        Program program;                         ///< all derivatives, and the elimination of what is no state
+        Program substitution;                    ///< from `side` to `result`
+        std::vector<std::uint32_t> side;         ///< per equation: where what moves it is put
+        std::vector<std::uint32_t> result;       ///< per member of z: what it, or the rate of a state, loses by that
+        std::vector<Entry> params;               ///< of params that follow from inputs, in an order in which they can be worked out
+        std::vector<Entry> rows;                 ///< of equations, by states and params
+        std::vector<Entry> outputs, conditions;  ///< by number
+        std::size_t n_operations = 0;
+        std::shared_ptr<const Graph> graph;  ///< with the derivatives of tables and functions
+    };
+    Slopes slopes;
+    /// Tables and functions that its programs use.
+    Callables callables() const { return slopes.graph != nullptr ? Callables{slopes.graph->tables(), slopes.graph->callables()} : model->callables(); }
 
     /// Operations of a step without events, and of its dearest moment: all blocks at once.
     std::size_t n_step_operations() const, n_moment_operations() const;

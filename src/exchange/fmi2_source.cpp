@@ -2,7 +2,7 @@
 // The functions of FMI 2.0.4 in C, around a machine in fixed steps. The standard's types are declared here from its text.
 #include <fmt/format.h>
 
-#include "exchange/c_machine.hpp"
+#include "exchange/c_text.hpp"
 #include "exchange/fmi.hpp"
 
 namespace netloop {
@@ -57,6 +57,7 @@ typedef struct {
     int begun;    /* the start is settled with what was set */
     int stale;    /* what is no state does not fit the states */
     int unseen;   /* the outputs are not computed */
+    int derived;  /* the derivatives are those of where it stands */
     double step_time;
     unsigned long warnings, bad_pivots;
 } unit;
@@ -110,7 +111,7 @@ static int settle(unit* u)
             tell(u, fmi2Discard, "logStatusWarning", "equations", "what is no state could not be solved from the states: a smaller step may help");
             return 0;
         }
-        u->stale = 0;
+        u->stale = u->derived = 0;
         u->unseen = 1;
     }
     return 1;
@@ -274,6 +275,12 @@ static int input_number(fmi2ValueReference r)
     return -1;
 }
 
+static int is_output(fmi2ValueReference r)
+{
+    const int number = (int)r - OUTPUTS;
+    return number >= 0 && number < @_N_OUTPUTS;
+}
+
 /* A reference as a number; -1 for one beyond all. */
 static int place(fmi2ValueReference r)
 {
@@ -416,6 +423,7 @@ EXPORTED fmi2Status fmi2SetFMUstate(fmi2Component c, fmi2FMUstate from)
     if (!allowed(u, ~0, "fmi2SetFMUstate") || k == 0) return fmi2Error;
     u->machine = k->machine;
     u->state = k->state, u->begun = k->begun, u->stale = k->stale, u->unseen = k->unseen, u->step_time = k->step_time;
+    u->derived = 0;
     return fmi2OK;
 }
 
@@ -458,17 +466,42 @@ EXPORTED fmi2Status fmi2DeSerializeFMUstate(fmi2Component c, const fmi2Byte byte
     return fmi2OK;
 }
 
+/* How the unknowns move when the knowns move along the seed: outputs, rates and, where the standard has references for them, indicators by states and inputs. */
+static fmi2Status derive(unit* u, const char* function, const fmi2ValueReference unknown[], size_t n_unknown, const fmi2ValueReference known[], size_t n_known,
+                         const double seed[], double sensitivity[], size_t n_indicators)
+{
+    double states[@_N_CONTINUOUS + 1], inputs[@_N_INPUTS + 1], rates[@_N_CONTINUOUS + 1], outputs[@_N_OUTPUTS + 1], indicators[@_N_INDICATORS + 1];
+    size_t k;
+    if (!allowed(u, EVENT | CONTINUOUS, function)) return fmi2Error;
+    if (u->type != fmi2ModelExchange) return refuse(u, function, "provided in model exchange alone, as the description says");
+    for (k = 0; k <= @_N_CONTINUOUS; ++k) states[k] = 0;
+    for (k = 0; k <= @_N_INPUTS; ++k) inputs[k] = 0;
+    for (k = 0; k < n_known; ++k) {
+        const int input = input_number(known[k]), state = known[k] < END ? state_of[known[k]] : -1;
+        if (input < 0 && state < 0) return refuse(u, function, "a known that is neither a state nor an input");
+        if (input >= 0)
+            inputs[input] += seed[k];
+        else
+            states[state] += seed[k];
+    }
+    for (k = 0; k < n_unknown; ++k)
+        if (!(unknown[k] < END ? is_output(unknown[k]) || rate_of[unknown[k]] >= 0 : unknown[k] - END < n_indicators))
+            return refuse(u, function, "an unknown that is neither an output nor the rate of a state");
+    if (!settle(u)) return unsettled(u);
+    if (!u->derived) @_differentiate(&u->machine);
+    u->derived = 1;
+    @_moved_along(&u->machine, states, inputs, rates, outputs, indicators);
+    for (k = 0; k < n_unknown; ++k) {
+        const fmi2ValueReference r = unknown[k];
+        sensitivity[k] = r >= END ? indicators[(int)r - END] : rate_of[r] >= 0 ? rates[rate_of[r]] : outputs[(int)r - OUTPUTS];
+    }
+    return fmi2OK;
+}
+
 EXPORTED fmi2Status fmi2GetDirectionalDerivative(fmi2Component c, const fmi2ValueReference unknown[], size_t n_unknown, const fmi2ValueReference known[],
                                                  size_t n_known, const fmi2Real seed[], fmi2Real sensitivity[])
 {
-    (void)unknown;
-    (void)n_unknown;
-    (void)known;
-    (void)n_known;
-    (void)seed;
-    (void)sensitivity;
-    if (c != 0) refuse(c, "fmi2GetDirectionalDerivative", "not provided, as the description says");
-    return fmi2Error;
+    return derive(c, "fmi2GetDirectionalDerivative", unknown, n_unknown, known, n_known, seed, sensitivity, 0);
 }
 
 /* --- model exchange */
@@ -709,13 +742,21 @@ std::string fmi2_source(const UnitDescription& unit, const FixedPlan& plan, Stan
     std::vector<char> can(plan.params.size(), 0);
     for (const UnitVariable& v : unit.variables)
         if (v.has_start) can[v.reference] = 1;
+    // an output may be a state, and a state the rate of another
+    std::vector<int> state_of(unit.first_free, -1), rate_of(unit.first_free, -1);
+    for (std::size_t k = 0; k < unit.rates.size(); ++k) {
+        const UnitVariable& rate = unit.variables[unit.rates[k] - 1];
+        rate_of[rate.reference] = static_cast<int>(k);
+        state_of[unit.variables[rate.rate_of - 1].reference] = static_cast<int>(k);
+    }
     for (char c : can) settable += c != 0 ? "1, " : "0, ";
     const auto& z = plan.model->form.z;
     for (std::size_t i = 0; i < z.size(); ++i)
         if (plan.is_state[i] != 0) nominal += fmt::format("{:.17g}, ", z[i].usual);
     own += fmt::format(
-        "static const unsigned input_of[] = {{{}0}};\nstatic const unsigned char settable[] = {{{}0}};\nstatic const double nominal[] = {{{}1}};\n\n", inputs,
-        settable, nominal);
+        "static const unsigned input_of[] = {{{}0}};\nstatic const unsigned char settable[] = {{{}0}};\nstatic const double nominal[] = {{{}1}};\n"
+        "static const int state_of[] = {{{}, -1}};\nstatic const int rate_of[] = {{{}, -1}};\n\n",
+        inputs, settable, nominal, fmt::join(state_of, ", "), fmt::join(rate_of, ", "));
     text.insert(text.find(end_of_types), own);
     return text;
 }

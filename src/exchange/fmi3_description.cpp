@@ -54,6 +54,7 @@ std::string fmi3_description(const UnitDescription& u)
         put(me, "modelIdentifier", u.name);
         put(me, "canGetAndSetFMUState", "true");
         put(me, "canSerializeFMUState", "true");
+        put(me, "providesDirectionalDerivatives", "true");
         put(me, "needsCompletedIntegratorStep", "false");
     }
     pugi::xml_node cs = root.append_child("CoSimulation");

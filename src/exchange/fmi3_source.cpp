@@ -6,7 +6,7 @@
 #include <map>
 #include <regex>
 
-#include "exchange/c_machine.hpp"
+#include "exchange/c_text.hpp"
 #include "exchange/fmi.hpp"
 
 namespace netloop {
@@ -258,7 +258,6 @@ NOT_THERE(fmi3GetNumberOfVariableDependencies, (fmi3Instance c, fmi3ValueReferen
 NOT_THERE(fmi3GetVariableDependencies, (fmi3Instance c, fmi3ValueReference reference, size_t a[], fmi3ValueReference b[], size_t d[], fmi3DependencyKind e[], size_t n), "not provided for single elements, as the description says")
 #undef UNUSED_ARGUMENTS
 #define UNUSED_ARGUMENTS (void)a, (void)n_a, (void)b, (void)n_b, (void)seed, (void)n_seed, (void)to, (void)n_to;
-NOT_THERE(fmi3GetDirectionalDerivative, (fmi3Instance c, const fmi3ValueReference a[], size_t n_a, const fmi3ValueReference b[], size_t n_b, const fmi3Float64 seed[], size_t n_seed, fmi3Float64 to[], size_t n_to), "not provided, as the description says")
 NOT_THERE(fmi3GetAdjointDerivative, (fmi3Instance c, const fmi3ValueReference a[], size_t n_a, const fmi3ValueReference b[], size_t n_b, const fmi3Float64 seed[], size_t n_seed, fmi3Float64 to[], size_t n_to), "not provided, as the description says")
 #undef UNUSED_ARGUMENTS
 #define UNUSED_ARGUMENTS
@@ -272,6 +271,13 @@ NOT_THERE(fmi3GetOutputDerivatives, (fmi3Instance c, const fmi3ValueReference re
 #undef UNUSED_ARGUMENTS
 #define UNUSED_ARGUMENTS (void)clock, (void)time;
 NOT_THERE(fmi3ActivateModelPartition, (fmi3Instance c, fmi3ValueReference clock, fmi3Float64 time), "the unit has no clocks")
+
+EXPORTED fmi3Status fmi3GetDirectionalDerivative(fmi3Instance c, const fmi3ValueReference unknown[], size_t n_unknown, const fmi3ValueReference known[], size_t n_known,
+                                                 const fmi3Float64 seed[], size_t n_seed, fmi3Float64 to[], size_t n_to)
+{
+    if (c == 0 || n_seed != n_known || n_to != n_unknown) return refused(c, "fmi3GetDirectionalDerivative", "another number of values");
+    return (fmi3Status)derive(INNER(c), "fmi3GetDirectionalDerivative", unknown, n_unknown, known, n_known, seed, to, @_N_INDICATORS);
+}
 
 /* --- the state as a whole */
 EXPORTED fmi3Status fmi3GetFMUState(fmi3Instance c, fmi3FMUState* to)

@@ -326,6 +326,7 @@ std::string fmi2_description(const UnitDescription& u, const std::vector<std::st
         put(me, "canGetAndSetFMUstate", "true");
         put(me, "canSerializeFMUstate", "true");
         put(me, "completedIntegratorStepNotNeeded", "true");
+        put(me, "providesDirectionalDerivative", "true");
         add_sources(me);
     }
     pugi::xml_node cs = root.append_child("CoSimulation");

@@ -10,6 +10,7 @@
 #include <optional>
 
 #include "base/markup.hpp"
+#include "figures/analyses.hpp"
 #include "figures/diagram.hpp"
 #include "figures/picture_file.hpp"
 #include "figures/report_assets.hpp"
@@ -46,6 +47,7 @@ public:
     std::string whole()
     {
         load_model();
+        draw_analyses();
         const std::string& scripts = request_.scripts;
         std::string style = installed_script(scripts, "dygraphs/dygraph.min.css", "libjs-dygraphs");
         std::string code = "<script>" + installed_script(scripts, "dygraphs/dygraph.min.js", "libjs-dygraphs") + "</script>\n";
@@ -55,8 +57,8 @@ public:
             "<title>{}</title>\n<link rel=\"icon\" href=\"data:,\">\n<style>{}\n{}</style>\n</head>\n<body>\n",
             markup(page_.title), style, kReportStyle);
         std::string before = head + header_section(page_) + summary_section(page_) + figures_section(page_) + picker_section() + motion_section(page_) +
-                             variants_section(page_) + events_section(page_) + cost_section(page_) + parameters_section(page_) + assumptions_section(page_) +
-                             model_section(page_);
+                             variants_section(page_) + events_section(page_) + cost_section(page_) + modes_section(page_) + advice_section(page_) +
+                             parameters_section(page_) + assumptions_section(page_) + model_section(page_);
         std::string after = code + "<script>\"use strict\";\n(async function () {\n" + kReportScript + "})();</script>\n</body>\n</html>\n";
         auto room = request_.megabytes * 1e6 - static_cast<double>(before.size() + after.size());
         std::string data;
@@ -87,13 +89,33 @@ private:
             library_->load_recorded(texts);
             fs::path svg = folder_ / "diagram.svg";
             draw_diagram(*library_, {.name = page_.runs[0].system, .out = svg.string()});
-            std::ifstream in(svg, std::ios::binary);
-            page_.diagram.assign(std::istreambuf_iterator<char>(in), std::istreambuf_iterator<char>());
-            page_.diagram.erase(0, page_.diagram.find("<svg"));
+            page_.diagram = drawn(svg);
         } catch (const std::exception& error) {
             page_.diagram.clear();
             page_.no_diagram = error.what();
         }
+    }
+
+    static std::string drawn(const fs::path& svg)
+    {
+        std::ifstream in(svg, std::ios::binary);
+        std::string text{std::istreambuf_iterator<char>(in), std::istreambuf_iterator<char>()};
+        return text.erase(0, text.find("<svg"));
+    }
+
+    void draw_analyses()
+    {
+        page_.advice = request_.advice;
+        page_.modes = request_.modes;
+        std::erase_if(page_.modes, [](const Modes& m) { return m.modes.empty(); });
+        if (page_.modes.empty()) return;
+        auto fastest = [](const Modes& m) { return std::abs(m.modes.front().root.value); };
+        page_.shown = static_cast<std::size_t>(
+            std::max_element(page_.modes.begin(), page_.modes.end(), [&](const Modes& a, const Modes& b) { return fastest(a) < fastest(b); }) -
+            page_.modes.begin());
+        fs::path svg = folder_ / "modes.svg";
+        draw_modes(page_.modes, page_.shown, {.title = "", .out = svg.string(), .width = 1150, .height = 780});
+        page_.modes_picture = drawn(svg);
     }
 
     ReportContent page_;

@@ -75,12 +75,16 @@ std::string header_section(const ReportContent& page)
                             {"variants", "Variants"},
                             {"events", "Events"},
                             {"cost", "Steps"},
+                            {"modes", "Modes"},
+                            {"advice", "Advice"},
                             {"parameters", "Parameters"},
                             {"assumptions", "Assumptions"},
                             {"model", "Model"}}) {
         if (std::string(id) == "motion-at" && !any_shapes(page)) continue;
         if (std::string(id) == "variants" && !page.several()) continue;
         if (std::string(id) == "cost" && !any_costs(page)) continue;
+        if (std::string(id) == "modes" && page.modes.empty()) continue;
+        if (std::string(id) == "advice" && page.advice.empty()) continue;
         out += fmt::format("<a href=\"#{}\">{}</a>\n", id, name);
     }
     return out +

@@ -93,13 +93,16 @@ double LiveUnit::guarded(Do what)
     }
 }
 
-LiveUnit::Arguments LiveUnit::take_apart(const double* a, bool states, bool discrete) const
+const LiveUnit::Arguments& LiveUnit::take_apart(const double* a, bool states, bool discrete)
 {
     const UnitPlan& p = part_->plan();
     const double* x = a + kUnitFirst;
     const double* u = states ? x + p.n_states : x;
     const double* d = u + p.n_inputs;
-    return {Values(x, u), Values(u, d), Values(d, discrete ? d + p.n_discrete_inputs : d)};
+    given_.states.assign(x, u);
+    given_.inputs.assign(u, d);
+    given_.discrete.assign(d, discrete ? d + p.n_discrete_inputs : d);
+    return given_;
 }
 
 bool LiveUnit::is_here(const double* a) const
@@ -124,7 +127,7 @@ double LiveUnit::start(UnitAnswer what, std::size_t i, const double* a)
         // once it runs, its start is what it was
         if (stage_ == 0 && (started_at_.empty() || !same(started_at_, a))) {
             if (instance_ == nullptr || begun_ || set_ != a[kUnitSet]) set_up(a[kUnitSet], a[kUnitTime]);
-            Arguments given = take_apart(a, false, true);
+            const Arguments& given = take_apart(a, false, true);
             instance_->start_values(given.inputs, given.discrete, start_states_, start_outputs_, start_discrete_);
             started_at_.assign(a, a + n);
         }
@@ -155,7 +158,7 @@ bool LiveUnit::stand(const double* a)
     const std::size_t n = kUnitFirst + p.n_states + p.n_inputs;
     bool here = is_here(a);
     if (here && standing_) return true;
-    Arguments given = take_apart(a, true, false);
+    const Arguments& given = take_apart(a, true, false);
     run(a[kUnitSet], a[kUnitTime], given.inputs);
     if (!std::all_of(a, a + n, [](double v) { return std::isfinite(v); })) return false;  // no unit has to bear that
     known_ = known_ && here;
@@ -163,7 +166,7 @@ bool LiveUnit::stand(const double* a)
     look_for_numbers(a[kUnitTime]);
     if (!here) {
         at_.assign(a, a + n);
-        for (Column& c : columns_) c.known = false;
+        for (Column& c : columns_) c.known = c.indicators_known = false;
     }
     return known_ = standing_ = true;
 }
@@ -194,9 +197,9 @@ double LiveUnit::nominal(std::size_t argument) const
     return 0;
 }
 
-// Derivatives of all that it gives by one argument: its own where it has them, else a difference to each side. It has none of its indicators. What it says of
-// its own derivatives is held against differences at first, and now and then.
-void LiveUnit::work_out_column(std::size_t argument, const double* a)
+// Derivatives of all that it gives by one argument: its own where it has them, else a difference to each side. It has none of its indicators, which hardly
+// anybody asks for. What it says of its own derivatives is held against differences at first, and now and then.
+void LiveUnit::work_out_column(std::size_t argument, bool indicators, const double* a)
 {
     constexpr std::size_t kFirstLooks = 40, kEvery = 97;
     const UnitPlan& p = part_->plan();
@@ -206,8 +209,8 @@ void LiveUnit::work_out_column(std::size_t argument, const double* a)
     if (own && !standing_) stand(a);
     own = own && instance_->column(argument - kUnitFirst, c.rates, c.outputs);
     bool compared = own && (++n_columns_ <= kFirstLooks || n_columns_ % kEvery == 0);
-    c.known = own && !compared && p.n_indicators == 0;
-    if (c.known) return;
+    c.known = own && !compared;
+    if (c.known && !indicators) return;
 
     constexpr double kShare = 6e-6;   // of the value: the cube root of the rounding
     constexpr double kNoSize = 1e-3;  // of what is 0 and says no nominal value
@@ -216,17 +219,19 @@ void LiveUnit::work_out_column(std::size_t argument, const double* a)
     Values moved(a, a + at_.size());
     for (int side = 0; side < 2; ++side) {
         moved[argument] = a[argument] + (side == 0 ? h : -h);
-        Arguments given = take_apart(moved.data(), true, false);
+        const Arguments& given = take_apart(moved.data(), true, false);
         instance_->look(moved[kUnitTime], given.states, given.inputs, sides[side].rates, sides[side].outputs, sides[side].indicators);
     }
     standing_ = false;
     auto slope = [&](Values Continuous::*list, std::size_t k) { return ((sides[0].*list)[k] - (sides[1].*list)[k]) / (2 * h); };
     auto agree = [&](Values Continuous::*list) {
-        constexpr double kAgreed = 0.1, kRounding = 1e-9;
+        constexpr double kAgreed = 0.1, kRounding = 1e-9, kDigits = 1e-10;  // of what cancels within the unit
+        double largest = 0;
+        for (double said : c.*list) largest = std::max(largest, std::abs(said));
         for (std::size_t k = 0; k < (c.*list).size(); ++k) {
             double here = (looked_.*list)[k], up = (sides[0].*list)[k], down = (sides[1].*list)[k], said = (c.*list)[k], seen = slope(list, k);
             double turn = std::abs(up - 2 * here + down) / h, noise = kRounding * std::max({std::abs(here), std::abs(up), std::abs(down)}) / h;
-            if (!(std::abs(said - seen) <= kAgreed * (std::abs(said) + std::abs(seen)) + turn + noise)) return false;
+            if (!(std::abs(said - seen) <= kAgreed * (std::abs(said) + std::abs(seen)) + turn + noise + kDigits * largest)) return false;
         }
         return true;
     };
@@ -240,21 +245,23 @@ void LiveUnit::work_out_column(std::size_t argument, const double* a)
     };
     if (!own) take(&Continuous::rates), take(&Continuous::outputs);
     take(&Continuous::indicators);
-    c.known = true;
+    c.known = c.indicators_known = true;
 }
 
 double LiveUnit::slope(UnitAnswer what, std::size_t i, std::size_t argument, const double* a)
 {
     return guarded([&] {
         if (!is_here(a) && !stand(a)) return kNone;
-        if (argument >= columns_.size() || !columns_[argument].known) work_out_column(argument, a);
+        const bool indicators = what == UnitAnswer::indicator;
+        if (argument >= columns_.size() || !(indicators ? columns_[argument].indicators_known : columns_[argument].known))
+            work_out_column(argument, indicators, a);
         return columns_[argument].of(what, i);
     });
 }
 
 void LiveUnit::begin(const double* a)
 {
-    Arguments given = take_apart(a, true, true);
+    const Arguments& given = take_apart(a, true, true);
     set_up(a[kUnitSet], a[kUnitTime]);
     states_ = given.states;
     held_inputs_ = given.inputs;
@@ -268,7 +275,7 @@ void LiveUnit::begin(const double* a)
 
 void LiveUnit::happen(const double* a)
 {
-    Arguments given = take_apart(a, true, true);
+    const Arguments& given = take_apart(a, true, true);
     run(a[kUnitSet], a[kUnitTime], given.inputs);
     states_ = given.states;
     happened_ = instance_->happen(a[kUnitTime], states_, given.inputs, given.discrete, discrete_outputs_);
@@ -279,7 +286,7 @@ void LiveUnit::happen(const double* a)
 // Co-simulation: from where it stands to the time at hand, with the inputs of the last moment; then it holds those of this one.
 void LiveUnit::step(const double* a)
 {
-    Arguments given = take_apart(a, true, true);
+    const Arguments& given = take_apart(a, true, true);
     double length = a[kUnitTime] - time_;
     // ticks of a clock are only equal up to rounding
     constexpr double kEqual = 1e-9;

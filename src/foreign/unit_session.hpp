@@ -98,7 +98,7 @@ private:
         }
     };
     struct Column : Continuous {
-        bool known = false;
+        bool known = false, indicators_known = false;
     };
     /// The arguments behind the first three, taken apart.
     struct Arguments {
@@ -107,7 +107,8 @@ private:
 
     template <typename Do>
     double guarded(Do what);
-    Arguments take_apart(const double* arguments, bool states, bool discrete) const;
+    /// Until the next call.
+    const Arguments& take_apart(const double* arguments, bool states, bool discrete);
     bool is_here(const double* arguments) const;
     double start(UnitAnswer what, std::size_t i, const double* arguments);
     double left(UnitAnswer what, std::size_t i, const double* arguments);
@@ -118,10 +119,11 @@ private:
     void step(const double* arguments);
     bool stand(const double* arguments);
     void look_for_numbers(double time);
-    void work_out_column(std::size_t argument, const double* arguments);
+    void work_out_column(std::size_t argument, bool indicators, const double* arguments);
     double nominal(std::size_t argument) const;
 
     std::shared_ptr<const UnitPart> part_;
+    Arguments given_;
     std::unique_ptr<UnitInstance> instance_;
     std::string failure_, not_finite_;
     bool begun_ = false;

@@ -566,7 +566,8 @@ private:
     {
         constexpr double kFar = 0.6;
         double by_steps = advice_.as_it_is.steps / std::max(t.steps, 1.0);
-        if (fixed_ || repeats_ == 1 || !t.refused.empty() || !is_gain(by_steps) || t.speed_up > kFar * by_steps || stopped(request_.interrupt)) return;
+        bool doubtful = is_gain(by_steps) && (t.speed_up < kFar * by_steps || !is_gain(t.speed_up));
+        if (fixed_ || repeats_ == 1 || !t.refused.empty() || !doubtful || stopped(request_.interrupt)) return;
         double before = HUGE_VAL, now = HUGE_VAL;
         for (int k = 0; k < repeats_; ++k) {
             Run as_it_was = prepared(), changed = prepared(t.changes);

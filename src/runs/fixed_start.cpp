@@ -42,10 +42,10 @@ FixedStepStart::FixedStepStart(const CompiledSystem& system, const std::function
 }
 
 std::shared_ptr<const FixedPlan> FixedStepStart::plan(const FixedStepOptions& options, const std::vector<ParameterId>& inputs,
-                                                      const std::vector<std::uint32_t>& outputs, bool rest)
+                                                      const std::vector<std::uint32_t>& outputs, bool unit)
 {
     FixedPlanRequest request;
-    request.rest = rest;
+    request.rest = request.slopes = unit;
     request.method = fixed_method_named(options.method);
     request.step = options.step;
     request.turns = options.turns;

@@ -18,9 +18,9 @@ struct FixedStepStart {
     FixedStepStart(const CompiledSystem& system, const std::function<void(Run&)>& prepare);
 
     /// A plan from that start. Throws UsageError for paths and methods that there are not, RunError.
-    /// `rest`: see FixedPlanRequest.
+    /// `unit`: with what somebody else's integrator asks for, FixedPlanRequest::rest and slopes.
     std::shared_ptr<const FixedPlan> plan(const FixedStepOptions& options, const std::vector<ParameterId>& inputs, const std::vector<std::uint32_t>& outputs,
-                                          bool rest = false);
+                                          bool unit = false);
     Run::Data& data() { return *run.data_; }
     static Run::Data& data(Run& run) { return *run.data_; }
     const CompiledModel& model() const { return evaluation->model(); }

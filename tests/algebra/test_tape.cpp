@@ -129,4 +129,38 @@ TEST_CASE("at singular points slopes are those of the compiler's own derivatives
     for (std::size_t r = 0; r < roots.size(); ++r) CHECK(slopes[r].real() == doctest::Approx(values(derived[r])).epsilon(1e-12));
 }
 
+TEST_CASE("at a corner a slope is the mean of both sides, and corners that make up for each other leave none")
+{
+    auto g = std::make_shared<Graph>();
+    NodeId x = g->leaf(Op::unknown, 0), zero = g->constant(0), up = g->binary(Op::max, x, zero), down = g->binary(Op::max, g->neg(x), zero);
+    // |x|, both parts of x, x put together of them, the same by min, and a clamp that x leaves at 0
+    std::vector<NodeId> roots{g->unary(Op::abs, x),
+                              up,
+                              down,
+                              g->sub(up, down),
+                              g->sub(g->binary(Op::min, x, zero), g->binary(Op::min, g->neg(x), zero)),
+                              g->binary(Op::min, up, g->constant(1))};
+    Gradients gradients(*g, [](const Node& leaf) { return leaf.a; });
+    std::vector<NodeId> written;
+    for (NodeId root : roots) {
+        auto list = gradients(root);
+        REQUIRE(list.size() == 1);
+        written.push_back(list[0].second);
+    }
+    Tape tape(g, roots);
+    for (double at : {-0.25, 0.0, 0.25}) {
+        CAPTURE(at);
+        auto value = [&](NodeId root, double moved) { return NodeValues(*g, [&](const Node&) { return moved; })(root); };
+        tape.at([&](const Node&) { return at; });
+        std::vector<Complex> direction(tape.n_leaves(), 1.0), slopes;
+        tape.along(direction, slopes);
+        for (std::size_t r = 0; r < roots.size(); ++r) {
+            CAPTURE(r);
+            const double h = 0.0625, mean = (value(roots[r], at + h) - value(roots[r], at - h)) / (2 * h);
+            CHECK(slopes[r].real() == mean);
+            CHECK(value(written[r], at) == mean);
+        }
+    }
+}
+
 TEST_SUITE_END();

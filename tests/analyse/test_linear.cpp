@@ -307,8 +307,27 @@ TEST_CASE("a point at a corner is told: a valve that is just closed")
     REQUIRE(at_rest.notes.size() == 1);
     CHECK(at_rest.notes[0].find("lies at a corner") != std::string::npos);
     CHECK(at_rest.notes[0].find("model.loop:1") != std::string::npos);
+    CHECK(at_rest.b(0, 0) == doctest::Approx(0.025).epsilon(1e-12));  // the mean of nothing and of 0.05 1/s
     run.input("spool") = 0.3;
     CHECK(run.linear({.inputs = {"spool"}, .outputs = {"h"}}).notes.empty());
+}
+
+TEST_CASE("a valve in its middle, where one edge takes over from the other, has the gain of either")
+{
+    // h' = spool / 2 on both sides, so 1 / (2 s); what flows through one edge alone has half of that
+    nl::CompiledSystem system = compile(
+        "system V { input spool : 1 = 0 ; var h : m init 1 m ; var gone : m init 0 m ; (2 m) * h' = (1 m^2/s) * (max(spool, 0) - max(-spool, 0))\n"
+        "  (2 m) * gone' = (1 m^2/s) * max(-spool, 0) ; let both = abs(spool) }",
+        {"spool"});
+    nl::Run run(system);
+    nl::LinearModel m = run.linear({.inputs = {"spool"}, .outputs = {"h", "gone", "both"}});
+    REQUIRE(m.states.size() == 2);
+    double by_h = 0, by_gone = 0;
+    for (std::size_t i = 0; i < 2; ++i) (m.states[i].name == "h" ? by_h : by_gone) = m.b(i, 0);
+    CHECK(by_h == doctest::Approx(0.5).epsilon(1e-14));
+    CHECK(by_gone == doctest::Approx(-0.25).epsilon(1e-14));
+    CHECK(m.d(2, 0) == 0);
+    CHECK(m.notes.size() == 1);
 }
 
 // --- every shipped model, at three times -------------------------------------------------------------------------------

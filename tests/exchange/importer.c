@@ -174,7 +174,55 @@ static int pass_events(component c, event_info* info)
     return 0;
 }
 
-static int model_exchange(component c, double step, double stop, size_t n, size_t m, const reference* r, size_t n_r)
+/* How each of r moves with a known: as the unit says, then the values h above, here and h below, and h. Of a state the known is "reference:number". */
+static int slopes(component c, size_t n, const reference* r, size_t n_r, char** known, int n_known)
+{
+    double x[512], said[64], all[64], sum[64], seeds[64], value[3][64];
+    reference of[64];
+    size_t i;
+    int k, side;
+    MUST(GetContinuousStates(c, x, n));
+    for (i = 0; i < n_r; ++i) sum[i] = 0;
+    for (k = 0; k < n_known; ++k) {
+        const char* colon = strchr(known[k], ':');
+        double was = 0, size, h, one = 1;
+        of[k] = (reference)atoi(known[k]);
+        seeds[k] = 0.5 + k;
+        MUST(GetDirectionalDerivative(c, r, n_r, &of[k], 1, &one, said));
+        if (colon == 0) {
+            MUST(GetReal(c, &of[k], 1, &was));
+        } else {
+            was = x[atoi(colon + 1)];
+        }
+        size = fabs(was) > 1e-3 ? fabs(was) : 1e-3;
+        h = 1e-5 * size;
+        for (side = 1; side >= -1; --side) {
+            double at = was + side * h;
+            if (colon == 0) {
+                MUST(SetReal(c, &of[k], 1, &at));
+            } else {
+                x[atoi(colon + 1)] = at;
+                MUST(SetContinuousStates(c, x, n));
+            }
+            MUST(GetReal(c, r, n_r, value[1 - side]));
+        }
+        if (colon == 0) {
+            MUST(SetReal(c, &of[k], 1, &was));
+        } else {
+            x[atoi(colon + 1)] = was;
+            MUST(SetContinuousStates(c, x, n));
+        }
+        for (i = 0; i < n_r; ++i) {
+            printf("%.17g %.17g %.17g %.17g %.17g\n", said[i], value[0][i], value[1][i], value[2][i], h);
+            sum[i] += seeds[k] * said[i];
+        }
+    }
+    MUST(GetDirectionalDerivative(c, r, n_r, of, (size_t)n_known, seeds, all));
+    for (i = 0; i < n_r; ++i) expect(fabs(all[i] - sum[i]) <= 1e-9 * (fabs(all[i]) + fabs(sum[i])) + 1e-12, "several at once move it by the sum");
+    return n_wrong != 0;
+}
+
+static int model_exchange(component c, double step, double stop, size_t n, size_t m, const reference* r, size_t n_r, char** known, int n_known)
 {
     double x[512], to[512], g[512], g_to[512], t = 0;
     event_info info;
@@ -222,6 +270,7 @@ static int model_exchange(component c, double step, double stop, size_t n, size_
         MUST(GetEventIndicators(c, g, m));
         print_row(c, t, r, n_r);
     }
+    if (n_known > 0 && slopes(c, n, r, n_r, known, n_known)) return 1;
     MUST(Terminate(c));
     return 0;
 }
@@ -287,7 +336,9 @@ static int rules(const char* guid, double step, size_t n, size_t m, reference pa
     output += 100000;
     expect(GetReal(c, &output, 1, &v) == ERROR, "a reference that there is not");
     output -= 100000;
-    expect(GetDirectionalDerivative(c, &output, 1, &param, 1, &v, &w) == ERROR, "no directional derivatives, as the description says");
+    expect(GetDirectionalDerivative(c, &output, 1, &param, 1, &v, &w) == ERROR, "no derivative by what is neither state nor input");
+    expect(GetDirectionalDerivative(c, &param, 1, 0, 0, 0, &w) == ERROR, "no derivative of a param");
+    expect(GetDirectionalDerivative(c, &output, 1, 0, 0, 0, &w) == OK && w == 0, "what nothing moves stands still");
     expect(Terminate(c) == OK, "terminate");
     expect(SetTime(c, 1) == ERROR, "nothing goes on behind the end");
     expect(Reset(c) == OK, "reset");
@@ -303,6 +354,7 @@ static int rules(const char* guid, double step, size_t n, size_t m, reference pa
         expect(SetupExperiment(e, 0, 0, 0, 0, 0) == OK && EnterInitializationMode(e) == OK && ExitInitializationMode(e) == OK, "start");
     }
     expect(EnterEventMode(c) == ERROR, "no event mode in co-simulation");
+    expect(GetDirectionalDerivative(c, &output, 1, 0, 0, 0, &w) == ERROR, "no derivatives in co-simulation, as the description says");
     expect(DoStep(c, 0, 0, 1) == ERROR, "a step of no length");
     expect(DoStep(c, 0, -step, 1) == ERROR, "a step backwards");
     expect(DoStep(c, 0, step * 0.37, 1) == ERROR, "a part of a step");
@@ -362,9 +414,9 @@ int main(int argc, char** argv)
     c = Instantiate("unit", strcmp(argv[3], "cs") == 0, argv[2], "", &calls, 0, 1);
     if (c == 0) return 1;
     k = strcmp(argv[3], "cs") == 0 ? 6 : 8;
-    for (; k < argc && n < 64; ++k) r[n++] = (reference)atoi(argv[k]);
+    for (; k < argc && n < 64 && strcmp(argv[k], "by") != 0; ++k) r[n++] = (reference)atoi(argv[k]);
     code = strcmp(argv[3], "cs") == 0 ? co_simulate(c, atof(argv[4]), atof(argv[5]), r, n)
-                                      : model_exchange(c, atof(argv[4]), atof(argv[5]), (size_t)atoi(argv[6]), (size_t)atoi(argv[7]), r, n);
+                                      : model_exchange(c, atof(argv[4]), atof(argv[5]), (size_t)atoi(argv[6]), (size_t)atoi(argv[7]), r, n, argv + k + 1, argc - k - 1);
     FreeInstance(c);
     return code;
 }

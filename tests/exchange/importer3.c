@@ -47,6 +47,7 @@ typedef void (*log_message)(void*, status, const char*, const char*);
     X(status, GetContinuousStateDerivatives, (instance, double*, size_t))                                                                                     \
     X(status, GetEventIndicators, (instance, double*, size_t))                                                                                                \
     X(status, GetContinuousStates, (instance, double*, size_t))                                                                                               \
+    X(status, GetDirectionalDerivative, (instance, const uint32_t*, size_t, const uint32_t*, size_t, const double*, size_t, double*, size_t))                 \
     X(status, GetNumberOfEventIndicators, (instance, size_t*))                                                                                                \
     X(status, GetNumberOfContinuousStates, (instance, size_t*))                                                                                               \
     X(status, DoStep, (instance, double, double, bool, bool*, bool*, bool*, double*))
@@ -83,7 +84,6 @@ static const char* const others[] = {"SetDebugLogging",
                                      "SetClock",
                                      "GetNumberOfVariableDependencies",
                                      "GetVariableDependencies",
-                                     "GetDirectionalDerivative",
                                      "GetAdjointDerivative",
                                      "ExitConfigurationMode",
                                      "GetIntervalDecimal",
@@ -258,6 +258,33 @@ int main(int argc, char** argv)
             print_row(c, t, argc, argv, 6);
             if (terminate) break;
         }
+        GOOD(Terminate(c));
+        FreeInstance(c);
+        return n_wrong != 0;
+    }
+    if (strcmp(argv[3], "slopes") == 0) { /* STATES, UNKNOWN..., "by", KNOWN...: a row for each known, at the start */
+        uint32_t unknown[MOST], known;
+        double one = 1, to[MOST], next = 1e300, x[MOST];
+        size_t n = 0;
+        int i = 5;
+        n_states = (size_t)atoi(argv[4]);
+        for (; i < argc && strcmp(argv[i], "by") != 0; ++i) unknown[n++] = (uint32_t)atoi(argv[i]);
+        c = InstantiateModelExchange("one", argv[2], "/nowhere/", false, true, 0, log_it);
+        expect(c != 0, "instance");
+        if (c == 0) return 1;
+        GOOD(EnterInitializationMode(c, false, 0, 0, false, 0));
+        GOOD(ExitInitializationMode(c));
+        settle(c, x, &next);
+        for (++i; i < argc; ++i) {
+            known = (uint32_t)atoi(argv[i]);
+            GOOD(GetDirectionalDerivative(c, unknown, n, &known, 1, &one, 1, to, n));
+            for (k = 0; k < n; ++k) printf("%.17g ", to[k]);
+        }
+        printf("\n");
+        BAD(GetDirectionalDerivative(c, unknown, n, &known, 1, &one, 2, to, n));
+        BAD(GetDirectionalDerivative(c, unknown, n, &known, 1, &one, 1, to, n + 1));
+        unknown[0] = 1000000;
+        BAD(GetDirectionalDerivative(c, unknown, 1, &known, 1, &one, 1, to, 1));
         GOOD(Terminate(c));
         FreeInstance(c);
         return n_wrong != 0;

@@ -279,6 +279,72 @@ TEST_CASE("model exchange: somebody else's integrator comes to the same, events 
     }
 }
 
+TEST_CASE("directional derivatives: by hand where a cubic is solved in each point, with a param that follows from an input")
+{
+    // a + a^3 = x + gain u, so a moves by 1 / (1 + 3 a^2) and gain / (1 + 3 a^2)
+    Unit u(test::compile("system Cubic { input u = 0.3 ; param twice = 2 * u ; param gain = 1.5 ; var x init 0.4 ; var y init 0.2 ; var a\n"
+                         "  let rest = a + a^3 - x - gain * u ; rest = 0 ; x' * (1 s) = -x * y + twice ; y' * (1 s) = a - y ; let o = a^2 * y + twice }\n"),
+           {.options = {.step = 1e-3}, .outputs = {"a", "o", "x", "y"}});
+    CHECK(u.root().child("ModelExchange").attribute("providesDirectionalDerivative").as_bool());
+    CHECK_FALSE(u.root().child("CoSimulation").attribute("providesDirectionalDerivative").as_bool());
+    const std::string rates = u.of({"der(x)", "der(y)"});
+    auto rows = u.rows(fmt::format("me 0.01 0.5 {} {}{}{} by {} {}:0 {}:1", u.states, u.indicators, u.of({"a", "o", "x", "y"}), rates, u.references.at("u"),
+                                   u.references.at("x"), u.references.at("y")));
+    REQUIRE(rows.size() == 51 + 18);
+    const std::vector<double>& end = rows[50];
+    double a = end[1], x = end[3], y = end[4], by = 1 / (1 + 3 * a * a);
+    CHECK(a + a * a * a == doctest::Approx(x + 1.5 * 0.3).epsilon(1e-12));
+    const double expected[3][6] = {{1.5 * by, 2 * a * y * 1.5 * by + 2, 0, 0, 2, 1.5 * by},  // a, o, x, y and their rates by u
+                                   {by, 2 * a * y * by, 1, 0, -y, by},
+                                   {0, a * a, 0, 1, -x, -1}};
+    for (std::size_t k = 0; k < 3; ++k)
+        for (std::size_t i = 0; i < 6; ++i) {
+            CAPTURE(k);
+            CAPTURE(i);
+            CHECK(std::abs(rows[51 + 6 * k + i][0] - expected[k][i]) < 1e-12);
+        }
+}
+
+TEST_CASE("directional derivatives of shipped models are the slopes of what the unit gives")
+{
+    struct Case {
+        const char *file, *scenario;
+        double stop;
+    };
+    for (const Case& c : {Case{"bascule/bridge.loop", "", 1.5}, Case{"electrics/shuttle.loop", "", 3}, Case{"first/gate.loop", "", 1},
+                          Case{"switching/mooring.loop", "drag", 2}}) {
+        CAPTURE(c.file);
+        nl::CompiledSystem system = shipped(c.file, c.scenario);
+        std::vector<std::string> outputs, all = system.quantities();
+        for (std::size_t k = 0; k < all.size() && outputs.size() < 12; k += std::max<std::size_t>(1, all.size() / 12)) outputs.push_back(all[k]);
+        Unit u(system, {.options = {.step = 1e-3}, .outputs = outputs});
+        std::string unknown, known;
+        std::size_t n = 0, n_known = 0;
+        std::vector<pugi::xml_node> variables;
+        for (pugi::xml_node v : u.root().child("ModelVariables")) variables.push_back(v);
+        auto reference = [&](pugi::xml_node v) { return std::string(v.attribute("valueReference").value()); };
+        for (pugi::xml_node v : variables)
+            if (std::string(v.attribute("causality").value()) == "output" && v.child("Real")) unknown += " " + reference(v), ++n;
+        for (pugi::xml_node rate : u.root().child("ModelStructure").child("Derivatives")) {
+            pugi::xml_node v = variables[rate.attribute("index").as_uint() - 1];
+            known += fmt::format(" {}:{}", reference(variables[v.child("Real").attribute("derivative").as_uint() - 1]), n_known++);
+            if (n < 60) unknown += " " + reference(v), ++n;
+        }
+        auto rows = u.rows(fmt::format("me 1e-3 {} {} {}{} by{}", c.stop, u.states, u.indicators, unknown, known));
+        REQUIRE(rows.size() > n * n_known);
+        std::size_t moving = 0;
+        for (std::size_t k = rows.size() - n * n_known; k < rows.size(); ++k) {
+            REQUIRE(rows[k].size() == 5);
+            double said = rows[k][0], up = rows[k][1], here = rows[k][2], down = rows[k][3], h = rows[k][4], seen = (up - down) / (2 * h);
+            // how far the slope turns between the sides, and the digits that a value has
+            double turn = 0.1 * std::abs(up - 2 * here + down) / h, noise = 1e-10 * std::max({std::abs(up), std::abs(here), std::abs(down)}) / h;
+            CHECK_MESSAGE(std::abs(said - seen) <= 1e-5 * (std::abs(said) + std::abs(seen)) + turn + noise, fmt::format("{}: {} and {}", k, said, seen));
+            moving += std::abs(said) > 10 * noise ? 1 : 0;
+        }
+        CHECK(moving >= n_known);
+    }
+}
+
 TEST_CASE("params before the start, a stop of the model, delays, what is not ours")
 {
     nl::CompiledSystem system = test::compile("system S { var x init 0 ; x' = 1 / (1 s) ; when x > 0.25 { stop \"far enough @ REAL FN(x)\" } }\n");

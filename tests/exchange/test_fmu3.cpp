@@ -2,6 +2,7 @@
 // Units of FMI 3.0, run by a program in C that shares nothing with us (importer3.c), beside those of 2.0.
 #include <doctest/doctest.h>
 
+#include <cmath>
 #include <pugixml.hpp>
 #include <set>
 #include <sstream>
@@ -123,7 +124,7 @@ TEST_CASE("FMI 3.0: the description keeps the standard's rules")
         CHECK(test::shell("test -f " + (u.scratch / (std::string("sources/") + f.attribute("name").value()))).code == 0);
 }
 
-TEST_CASE("FMI 3.0: every function of the standard, legal and illegal calls, under sanitizers")
+TEST_CASE("FMI 3.0: every function of the standard, legal and illegal calls, under sanitizers and valgrind")
 {
     Unit3 u(test::compile(kBall3), {.outputs = {"h"}}, true);
     test::Outcome functions = u.run("functions");
@@ -131,6 +132,13 @@ TEST_CASE("FMI 3.0: every function of the standard, legal and illegal calls, und
     test::Outcome rules = u.run(fmt::format("rules 0.001 {} {} {}", u.states, u.indicators, u.references.at("h")));
     CHECK_MESSAGE(rules.code == 0, (rules.out + rules.err));
     CHECK(rules.err.find("fmi2") == std::string::npos);
+    // what sanitizers do not see: numbers that were never set, memory that nobody gives back
+    if (test::shell("which valgrind").code != 0) return;
+    Unit3 plain(test::compile(kBall3), {.outputs = {"h"}});
+    test::Outcome watched = test::shell("valgrind -q --error-exitcode=9 --leak-check=full " + (plain.scratch / "importer") + " " + plain.library + " '" +
+                                        plain.root().attribute("instantiationToken").value() + "' " +
+                                        fmt::format("rules 0.001 {} {} {}", plain.states, plain.indicators, plain.references.at("h")));
+    CHECK_MESSAGE(watched.code == 0, watched.err);
 }
 
 TEST_CASE("FMI 3.0: a ball that bounces by formula, and the bridge as by FMI 2.0")
@@ -152,6 +160,31 @@ TEST_CASE("FMI 3.0: a ball that bounces by formula, and the bridge as by FMI 2.0
     direct.begin();
     for (int k = 0; k < 2000; ++k) direct.step();
     CHECK(three[1] == direct.output(0));
+}
+
+TEST_CASE("FMI 3.0: directional derivatives of rates, outputs and event indicators, by hand")
+{
+    Unit3 u(test::compile("system Cubic { input u = 0.3 ; var x init 0.4 ; var a ; a + a^3 = x + u ; x' * (1 s) = u - a * x ; let o = a * x\n"
+                          "  memory n = 0 ; when a * x > 5 { n := n + 1 } ; let whole = floor(3 * x + u) }\n"),
+            {.outputs = {"a", "o", "whole"}}, true);
+    REQUIRE(u.indicators == 3);
+    auto reference = [&](const char* name) { return " " + u.references.at(name); };
+    std::vector<double> all =
+        u.last_row("slopes 1" + reference("der(x)") + reference("a") + reference("o") + reference("whole") + reference("event_indicator_1") +
+                   reference("event_indicator_2") + reference("event_indicator_3") + " by" + reference("x") + reference("u"));
+    REQUIRE(all.size() == 14);
+    // a of a + a^3 = 0.7, by Cardano
+    double root = std::sqrt(0.35 * 0.35 + 1.0 / 27), a = std::cbrt(0.35 + root) + std::cbrt(0.35 - root), by = 1 / (1 + 3 * a * a), x = 0.4;
+    std::vector<double> expected{-a - x * by, by, a + x * by, 0, 1 - x * by, by, x * by, 0};
+    for (std::size_t k = 0; k < 4; ++k) {
+        CHECK(std::abs(all[k] - expected[k]) < 1e-12);
+        CHECK(std::abs(all[7 + k] - expected[4 + k]) < 1e-12);
+    }
+    // indicators: a x - 5 up to its sign, and twice the distance to a whole number
+    std::multiset<long> by_x, by_u;
+    for (std::size_t k = 4; k < 7; ++k) by_x.insert(std::lround(1e9 * std::abs(all[k]))), by_u.insert(std::lround(1e9 * std::abs(all[7 + k])));
+    CHECK(by_x == std::multiset<long>{std::lround(1e9 * (a + x * by)), 3'000'000'000, 3'000'000'000});
+    CHECK(by_u == std::multiset<long>{std::lround(1e9 * x * by), 1'000'000'000, 1'000'000'000});
 }
 
 TEST_SUITE_END();
