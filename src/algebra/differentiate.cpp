@@ -60,7 +60,7 @@ bool is_piecewise_constant(Op op)
 
 }  // namespace
 
-NodeId partial(Graph& g, NodeId id, int k)
+NodeId partial(Graph& g, NodeId id, int k, AtCorner at)
 {
     const Node n = g[id];
     NodeId a = n.a, b = n.b;
@@ -109,17 +109,21 @@ NodeId partial(Graph& g, NodeId id, int k)
             return g.unary(Op::sinh, a);
         case Op::tanh:
             return g.sub(one, g.mul(id, id));
-        // At a corner the mean of both sides: what is put together of corners and has none itself, such as max(x, 0) - max(-x, 0), keeps its slope there.
         case Op::abs:
-            return g.unary(Op::sign, a);
+            if (at == AtCorner::mean) return g.unary(Op::sign, a);
+            return g.select(g.compare(Op::less, a, g.constant(0), false), g.constant(-1), one);
         case Op::atan2: {
             NodeId square = away_from_zero(g, g.add(g.mul(a, a), g.mul(b, b)));
             return k == 0 ? g.div(b, square) : g.neg(g.div(a, square));
         }
         case Op::min:
         case Op::max: {
-            NodeId half = g.constant(0.5), larger = g.mul(half, g.unary(Op::sign, g.sub(a, b)));
-            return (n.op == Op::max) == (k == 0) ? g.add(half, larger) : g.sub(half, larger);
+            if (at == AtCorner::mean) {
+                NodeId half = g.constant(0.5), larger = g.mul(half, g.unary(Op::sign, g.sub(a, b)));
+                return (n.op == Op::max) == (k == 0) ? g.add(half, larger) : g.sub(half, larger);
+            }
+            NodeId second = n.op == Op::min ? g.compare(Op::less, b, a, false) : g.compare(Op::less, a, b, false);
+            return k == 0 ? g.select(second, g.constant(0), one) : g.select(second, one, g.constant(0));
         }
         case Op::select:
             if (k == 0) return g.constant(0);
@@ -248,7 +252,7 @@ std::span<const Gradients::Entry> Gradients::operator()(NodeId root)
                 std::size_t slot = slot_[c[static_cast<std::size_t>(k)]] - 1;
                 const List list = lists_[slot];
                 if (list.size == 0) continue;
-                NodeId factor = partial(graph_, id, k);
+                NodeId factor = partial(graph_, id, k, at_);
                 for (std::size_t i = list.first; i < list.first + list.size; ++i) {
                     auto [leaf, inner] = entries_[i];
                     // a select of derivatives reads better, and is cheaper, than a sum of two selects

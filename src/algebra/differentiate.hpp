@@ -14,8 +14,12 @@ namespace netloop {
 /// At a singular point (sqrt, pow and log at 0) a derivative is taken this far inside the range, so that it stays finite.
 inline constexpr double kSingularOffset = 1e-20;
 
+/// What a slope is at a corner (|x| at 0, the smaller of two that are equal). A solver goes on quickly with that of one side. Whoever tells slopes takes the
+/// mean of both: then what is put together of corners and has none itself, such as max(x, 0) - max(-x, 0), keeps its slope.
+enum class AtCorner : std::uint8_t { one_side, mean };
+
 /// d(op)/d(child k) of one node, as an expression of its children. `k` counts from 0.
-NodeId partial(Graph& graph, NodeId id, int k);
+NodeId partial(Graph& graph, NodeId id, int k, AtCorner at = AtCorner::one_side);
 
 /// Total derivatives with respect to time. Parameters and modes are constant in time.
 class TimeDerivative {
@@ -41,7 +45,10 @@ class Gradients {
 public:
     using Entry = std::pair<std::uint32_t, NodeId>;
     /// `leaf_number` gives the number of a leaf to differentiate by, or kNoNode for one that is held constant.
-    Gradients(Graph& graph, std::function<std::uint32_t(const Node&)> leaf_number) : graph_(graph), leaf_number_(std::move(leaf_number)) {}
+    explicit Gradients(Graph& graph, std::function<std::uint32_t(const Node&)> leaf_number, AtCorner at = AtCorner::one_side)
+        : graph_(graph), leaf_number_(std::move(leaf_number)), at_(at)
+    {
+    }
 
     /// Valid until the next call.
     std::span<const Entry> operator()(NodeId root);
@@ -49,6 +56,7 @@ public:
 private:
     Graph& graph_;
     std::function<std::uint32_t(const Node&)> leaf_number_;
+    AtCorner at_;
     struct List {
         std::uint32_t first = 0, size = 0;
     };

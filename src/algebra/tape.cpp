@@ -163,7 +163,7 @@ void Tape::slopes_of(const Step& s)
         case Op::tanh:
             to[0] = 1 - f * f;
             break;
-        // at a corner the mean of both sides, as partial() has it
+        // AtCorner::mean
         case Op::abs:
             to[0] = (a > 0) - (a < 0);
             break;

@@ -24,11 +24,14 @@ public:
 
     /// Leaves that the expressions hold, but for constants.
     std::size_t n_leaves() const { return leaves_.size(); }
+    /// What a sweep goes through.
+    std::size_t n_steps() const { return steps_.size(); }
     const Node& leaf(std::size_t i) const { return (*graph_)[leaves_[i].node]; }
 
     /// Sets the point: `value` gives that of every leaf. What follows belongs to it. Cost: one evaluation, and the slopes of each operation.
     void at(const std::function<double(const Node&)>& value);
-    /// Operations that stand at a corner there: |x| at 0, the smaller of two that are equal, up to rounding. Their slopes are the mean of both sides, right beside it those of its side.
+    /// Operations that stand at a corner there: |x| at 0, the smaller of two that are equal, up to rounding. Their slopes are the mean of both sides, right
+    /// beside it those of its side.
     std::vector<NodeId> corners() const;
     /// Whether one of them gives a root two slopes: in x |x| it does not, at 0. One sweep back.
     bool has_corner(std::size_t root);

@@ -62,6 +62,7 @@ Point::Point(Sensitivities& of, Evaluation& evaluation, const State& s) : of_(of
     e_.at(s.time, s.z.data(), s.rates.data());
     e_.jacobian(by_z_, by_rate_);
     of_.equations.at([this](const Node& n) { return leaf(n); });
+    take_means_at_corners();
     const auto& quantities = m.form.flat().quantities;
     moves_.assign(m.n(), 0);
     for (std::uint32_t i = 0; i < m.n(); ++i) {
@@ -150,6 +151,43 @@ void Point::solve_complex(std::vector<Complex>& y, bool transposed)
     for (std::size_t i = 0; i < y.size(); ++i) re[i] = y[i].real(), im[i] = y[i].imag();
     for (std::vector<double>* part : {&re, &im}) transposed ? solve_transposed(*part) : solve(*part);
     for (std::size_t i = 0; i < y.size(); ++i) y[i] = {re[i], im[i]};
+}
+
+// The Jacobian is the solver's, which at a corner takes one side; the sweeps take the mean of both.
+void Point::take_means_at_corners()
+{
+    constexpr double kMostWork = 2e8;  // steps of sweeps, one for each equation that holds a corner
+    const CompiledModel& m = model();
+    std::vector<NodeId> corners = of_.equations.corners();  // ascending
+    if (corners.empty()) return;
+    const SparsePattern& p = m.pattern;
+    std::vector<std::vector<std::size_t>> entries(m.n());
+    std::vector<std::uint32_t> column(p.rows.size());
+    for (std::uint32_t c = 0; c < p.n_columns; ++c)
+        for (auto k = static_cast<std::size_t>(p.starts[c]); k < static_cast<std::size_t>(p.starts[c + 1]); ++k) {
+            entries[static_cast<std::size_t>(p.rows[k])].push_back(k);
+            column[k] = c;
+        }
+    std::vector<Complex> weights(m.form.residuals.size()), by_leaf;
+    double work = 0;
+    for (std::uint32_t r = 0; r < m.form.residuals.size() && work < kMostWork; ++r) {
+        auto holds = [&](NodeId id) { return std::binary_search(corners.begin(), corners.end(), id); };
+        if (std::none_of(of_.may_turn[r].begin(), of_.may_turn[r].end(), holds)) continue;
+        weights[r] = 1;
+        of_.equations.gradient(weights, by_leaf);
+        weights[r] = 0;
+        work += static_cast<double>(of_.equations.n_steps());
+        std::vector<double> by_z(m.n(), 0.0), by_rate(m.n(), 0.0);
+        for (std::size_t l = 0; l < of_.equations.n_leaves(); ++l) {
+            const Node& n = of_.equations.leaf(l);
+            if (n.op == Op::unknown) by_z[n.a] = by_leaf[l].real();
+            if (n.op == Op::rate) by_rate[n.a] = by_leaf[l].real();
+        }
+        for (std::size_t k : entries[r]) {
+            if (m.by_z[k] != kNoNode) by_z_[k] = by_z[column[k]];
+            if (m.by_rate[k] != kNoNode) by_rate_[k] = by_rate[column[k]];
+        }
+    }
 }
 
 std::vector<std::uint32_t> Point::at_corners()

@@ -71,6 +71,7 @@ public:
 
 private:
     double leaf(const Node& n) const;
+    void take_means_at_corners();
     bool has_rate(std::size_t member) const { return e_.is_state(member); }
     /// M; with a shift, dF/dx + shift dF/dx' in the columns of states instead.
     std::unique_ptr<SparseLU> factored(bool transposed, const double* shift = nullptr) const;

@@ -447,8 +447,11 @@ private:
         close(p.second, "second_stage", std::move(behind), none, {});
     }
 
-    // dF by what is no state: rates of states, the other members of z themselves. `wanted`: its places in the Jacobian.
-    Matrix rest_matrix(std::vector<std::vector<double>>& values, std::vector<std::uint32_t>& wanted)
+    // Places of derivatives by equation and by the place of what they are by.
+    using Derivatives = std::map<std::pair<std::uint32_t, std::uint32_t>, std::uint32_t>;
+
+    // dF by what is no state: rates of states, the other members of z themselves. `wanted`: its places in the Jacobian; or from derivatives of one's own.
+    Matrix rest_matrix(std::vector<std::vector<double>>& values, std::vector<std::uint32_t>& wanted, const Derivatives* own = nullptr)
     {
         FixedPlan& p = *plan_;
         std::vector<SampledJacobian> at = points();
@@ -458,9 +461,15 @@ private:
             for (auto k = static_cast<std::size_t>(m_.pattern.starts[c]); k < static_cast<std::size_t>(m_.pattern.starts[c + 1]); ++k) {
                 std::uint32_t place = p.is_state[c] != 0 ? by_rate(k) : by_z(k);
                 if (place == kNoNode) continue;
-                matrix.put(static_cast<std::uint32_t>(m_.pattern.rows[k]), c, place);
-                for (std::size_t i = 0; i < at.size(); ++i) values[i].push_back(p.is_state[c] != 0 ? at[i].by_rate[k] : at[i].by_z[k]);
+                auto row = static_cast<std::uint32_t>(m_.pattern.rows[k]);
                 bool link = p.is_state[c] != 0 ? link_by_rate_[k] != 0 : link_by_z_[k] != 0;
+                if (!link && own != nullptr) {
+                    auto found = own->find({row, (p.is_state[c] != 0 ? m_.layout.rates : m_.layout.z) + c});
+                    if (found == own->end()) continue;
+                    place = found->second;
+                }
+                matrix.put(row, c, place);
+                for (std::size_t i = 0; i < at.size(); ++i) values[i].push_back(p.is_state[c] != 0 ? at[i].by_rate[k] : at[i].by_z[k]);
                 if (!link) wanted.push_back(place);
             }
         matrix.close(n_);
@@ -504,19 +513,14 @@ private:
         append(p.prologue, lowered.prologue);
         p.prologue.results.insert(p.prologue.results.end(), lowered.prologue.results.begin(), lowered.prologue.results.end());
 
+        Derivatives own;
+        for (const FixedPlan::Slopes::Entry& e : lowered.matrix) own[{e.of, e.by}] = e.place;
         std::vector<std::vector<double>> values;
         std::vector<std::uint32_t> wanted;
-        Matrix matrix = rest_matrix(values, wanted);
-        for (std::uint32_t c = 0; c < n_; ++c) {
-            if (p.is_state[c] == 0) continue;
-            for (auto k = static_cast<std::size_t>(m_.pattern.starts[c]); k < static_cast<std::size_t>(m_.pattern.starts[c + 1]); ++k) {
-                std::uint32_t place = by_z(k);
-                if (place == kNoNode) continue;
-                to.rows.push_back({static_cast<std::uint32_t>(m_.pattern.rows[k]), m_.layout.z + c, place});
-                if (link_by_z_[k] == 0) wanted.push_back(place);
-            }
-        }
-        append(to.program, pruned(m_.jacobian, wanted));
+        Matrix matrix = rest_matrix(values, wanted, &own);
+        for (std::uint32_t c = 0; c < n_; ++c)
+            for (auto k = static_cast<std::size_t>(m_.pattern.starts[c]); p.is_state[c] != 0 && k < static_cast<std::size_t>(m_.pattern.starts[c + 1]); ++k)
+                if (link_by_z_[k] != 0) to.rows.push_back({static_cast<std::uint32_t>(m_.pattern.rows[k]), m_.layout.z + c, constant(link_by_z_[k])});
         append(to.program, lowered.program);
         Kernel code;
         WrittenFactors factors = factor(matrix, values, code, "what is no state");

@@ -42,9 +42,9 @@ LoweredSlopes lower_slopes(const FixedPlan& plan, std::uint32_t first)
         if (leaf.op == Op::rate) return at.rates + leaf.a;
         return leaf.op == Op::parameter && moved[leaf.a] != 0 ? at.parameters + leaf.a : kNoNode;
     };
-    Gradients by_params(*graph, [&](const Node& leaf) { return leaf.op == Op::parameter ? place_of_leaf(leaf) : kNoNode; });
-    Gradients by_all(*graph, place_of_leaf);
+    Gradients by_all(*graph, place_of_leaf, AtCorner::mean);
     std::vector<NodeId> roots;
+    std::vector<Gradients::Entry> rest;
     auto take = [&roots](std::vector<Entry>& list, std::uint32_t of, std::span<const Gradients::Entry> gradient) {
         for (const auto& [by, node] : gradient) {
             list.push_back({of, by, 0});
@@ -53,18 +53,32 @@ LoweredSlopes lower_slopes(const FixedPlan& plan, std::uint32_t first)
     };
     for (ParameterId p : order)
         if (moved[p] != 0 && std::find(plan.request.inputs.begin(), plan.request.inputs.end(), p) == plan.request.inputs.end())
-            take(made.params, p, by_params(flat.parameters[p].value));
-    for (std::uint32_t r = 0; r < m.form.residuals.size(); ++r)
-        if (m.form.residuals[r] != kNoNode) take(made.rows, r, by_params(m.form.residuals[r]));
+            take(made.params, p, by_all(flat.parameters[p].value));
+    std::vector<Gradients::Entry> by_states, by_rest;
+    for (std::uint32_t r = 0; r < m.form.residuals.size(); ++r) {
+        if (m.form.residuals[r] == kNoNode) continue;
+        by_states.clear(), by_rest.clear();
+        for (const Gradients::Entry& e : by_all(m.form.residuals[r])) {
+            const bool rate = e.first >= at.rates, member = e.first >= at.z;
+            const bool state = member && plan.is_state[e.first - (rate ? at.rates : at.z)] != 0;
+            if (rate && !state) continue;  // it stays as it is
+            (!member || (state && !rate) ? by_states : by_rest).push_back(e);
+        }
+        take(made.rows, r, by_states);
+        rest.insert(rest.end(), by_rest.begin(), by_rest.end());
+        for (const Gradients::Entry& e : by_rest) made.matrix.push_back({r, e.first, 0});
+    }
     for (std::uint32_t k = 0; k < plan.request.outputs.size(); ++k) take(made.outputs, k, by_all(m.form.outputs[plan.request.outputs[k]].value));
     for (std::uint32_t k = 0; k < plan.condition.size(); ++k) take(made.conditions, k, by_all(m.form.conditions[plan.condition[k].number].value));
+
+    for (const Gradients::Entry& e : rest) roots.push_back(e.second);
 
     Lowering lowering(*graph, static_cast<std::uint32_t>(flat.parameters.size()), static_cast<std::uint32_t>(m.form.conditions.size()),
                       static_cast<std::uint32_t>(m.form.events.memories.size()), static_cast<std::uint32_t>(m.n()));
     lowering.begin_behind(first);
     made.program = lowering.lower("slopes", roots);
     std::size_t k = 0;
-    for (auto* list : {&made.params, &made.rows, &made.outputs, &made.conditions})
+    for (auto* list : {&made.params, &made.rows, &made.outputs, &made.conditions, &made.matrix})
         for (Entry& e : *list) e.place = made.program.results[k++];
     made.prologue = lowering.prologue();
     made.literals = lowering.literals();

@@ -140,7 +140,16 @@ TEST_CASE("at a corner a slope is the mean of both sides, and corners that make 
                               g->sub(up, down),
                               g->sub(g->binary(Op::min, x, zero), g->binary(Op::min, g->neg(x), zero)),
                               g->binary(Op::min, up, g->constant(1))};
-    Gradients gradients(*g, [](const Node& leaf) { return leaf.a; });
+    Gradients gradients(
+        *g, [](const Node&leaf) { return leaf.a; }, AtCorner::mean),
+        of_one_side(*g, [](const Node&leaf) { return leaf.a; });
+    // what a solver has: each operation on a side of its own
+    NodeValues at_corner(*g, [](const Node&) { return 0.0; });
+    const std::vector<double> sides{1, 1, -1, 2, 2, 1};
+    for (std::size_t r = 0; r < roots.size(); ++r) {
+        CAPTURE(r);
+        CHECK(at_corner(of_one_side(roots[r])[0].second) == sides[r]);
+    }
     std::vector<NodeId> written;
     for (NodeId root : roots) {
         auto list = gradients(root);
