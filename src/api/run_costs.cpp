@@ -128,13 +128,20 @@ Cost cost_of(const Simulation& simulation, const SourceSet& sources)
     return cost;
 }
 
-std::vector<std::pair<std::string, double>> Cost::parts() const
+// Steps by what `key` says of each limit, most first.
+template <typename Key>
+static std::vector<std::pair<std::string, double>> summed(const std::vector<Cost::Limit>& limits, Key key)
 {
     std::map<std::string, double> sums;
-    for (const Limit& l : limits) sums[l.part] += l.steps;
+    for (const Cost::Limit& l : limits) sums[key(l)] += l.steps;
     std::vector<std::pair<std::string, double>> list(sums.begin(), sums.end());
     std::stable_sort(list.begin(), list.end(), [](const auto& a, const auto& b) { return a.second > b.second; });
     return list;
+}
+
+std::vector<std::pair<std::string, double>> Cost::parts() const
+{
+    return summed(limits, [](const Limit& l) { return l.part; });
 }
 
 std::string Cost::one_line() const
@@ -209,11 +216,17 @@ std::string Cost::text(const EventRecord& events, std::size_t most) const
         if (shown++ < most) line("0", "", fmt::format("{}", h.times), time_of(h), "event", where(e.text, e.part, e.place));
     }
     if (shown > most) out += fmt::format("  and {} more\n", shown - most);
-    out += "\nby part\n";
-    std::vector<std::pair<std::string, double>> list = parts();
-    for (std::size_t k = 0; k < list.size() && k < 8 && list[k].second >= 0.005 * all; ++k)
-        out += fmt::format("  {:>9.0f}  {:>4.1f} %  {}\n", list[k].second, 100 * list[k].second / all,
-                           list[k].first.empty() ? "the system, signals, clocks" : list[k].first);
+    auto sums = [&](const char* title, const std::vector<std::pair<std::string, double>>& list, const char* unnamed) {
+        constexpr std::size_t kMostSums = 8;
+        constexpr double kLeast = 0.005;
+        out += fmt::format("\n{}\n", title);
+        for (std::size_t k = 0; k < list.size() && k < kMostSums && list[k].second >= kLeast * all; ++k)
+            out += fmt::format("  {:>9.0f}  {:>4.1f} %  {}\n", list[k].second, 100 * list[k].second / all, list[k].first.empty() ? unnamed : list[k].first);
+    };
+    sums("by part", parts(), "the system, signals, clocks");
+    // several parts of one declaration, several quantities of one part
+    if (std::any_of(limits.begin(), limits.end(), [](const Limit& l) { return !l.place.empty(); }))
+        sums("by line of text", summed(limits, [](const Limit& l) { return l.place; }), "no line");
     // where in time the steps were
     double most_steps = 0;
     const Stretch* dense = nullptr;

@@ -125,6 +125,23 @@ TEST_CASE("cost and events stand in one table, and its times are those of all ev
     }
     CHECK(told == 13);  // the clock at 0, 0.1 ... 1 s, and the crossing, on which two blocks of one text look
     CHECK(sum == told);
+    // two quantities of two parts on one line: their steps are one sum
+    netloop::Cost by_line;
+    by_line.steps = 100;
+    by_line.limits = {{"a.x", "a", "rig.loop:7", "accuracy", 40},
+                      {"tick", "", "rig.loop:9", "clock", 35},
+                      {"b.x", "b", "rig.loop:7", "accuracy", 20},
+                      {"c", "", "", "signal", 5}};
+    std::string text = by_line.text();
+    std::size_t at = text.find("by line of text\n");
+    REQUIRE(at != std::string::npos);
+    std::istringstream rows(text.substr(at));
+    std::vector<std::string> told_lines;
+    for (std::string line; std::getline(rows, line) && !(line.empty() && !told_lines.empty());) told_lines.push_back(line);
+    REQUIRE(told_lines.size() == 4);
+    CHECK(told_lines[1] == "         60  60.0 %  rig.loop:7");
+    CHECK(told_lines[2] == "         35  35.0 %  rig.loop:9");
+    CHECK(told_lines[3] == "          5   5.0 %  no line");
 }
 
 TEST_CASE("a recording holds its model: linear, modes and cost out of it are those of the run")
