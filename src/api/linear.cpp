@@ -175,7 +175,8 @@ LinearModel Run::linear(const LinearRequest& request)
         std::string where;
         for (std::size_t k = 0; k < corners.size() && k < kMostNamed; ++k) where += (k == 0 ? "" : "; ") + describe_residual(m, d.system->sources, corners[k]);
         if (corners.size() > kMostNamed) where += fmt::format("; and {} more", corners.size() - kMostNamed);
-        notes.push_back(fmt::format("the point lies at a corner, where slopes differ to both sides; their mean is taken, and of a condition the side that it stands on: {}", where));
+        notes.push_back(fmt::format(
+            "the point lies at a corner, where slopes differ to both sides; their mean is taken, and of a condition the side that it stands on: {}", where));
     }
     LinearModel model = linearise(point, inputs, outputs, request.cut);
     model.time = at.state.time;

@@ -3,6 +3,7 @@
 // their mode, so a run that comes to its end has kept to it.
 #include <doctest/doctest.h>
 
+#include <cstdlib>
 #include <thread>
 
 #include "foreign/units.hpp"
@@ -383,7 +384,9 @@ TEST_CASE("many parts of a unit, units of two files, runs side by side, and noth
     for (int k = 0; k < 100; ++k) (void)one.simulate(o);
     double before = resident();
     for (int k = 0; k < 1000; ++k) (void)one.simulate(o);
-    CHECK(resident() - before < 4e6);
+    // under AddressSanitizer what was given back stays for a while
+    const char* sanitized = std::getenv("NETLOOP_SANITIZED");
+    if (sanitized == nullptr || std::string(sanitized) != "ON") CHECK(resident() - before < 4e6);
 }
 
 TEST_CASE("units by a program")

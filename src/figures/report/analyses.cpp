@@ -20,6 +20,11 @@ std::string with_unit(double value, const std::string& unit)
     return fmt::format("{:.4g}{}", value, unit.empty() || unit == "1" ? "" : " " + unit);
 }
 
+std::string time_text(double seconds)
+{
+    return seconds < 1 ? step_text(seconds) : fmt::format("{:.4g} s", seconds);
+}
+
 // "chamber: 100 mL to 1000 mL, and bore.diameter: 8 mm to 4 mm"
 std::string changes(const json& trial, std::size_t from)
 {
@@ -78,7 +83,7 @@ std::string modes_section(const ReportContent& page)
         fmt::format("<section id=\"modes\">\n<h2>Modes</h2>\n<p class=\"soft\">{}How it swings and settles by itself, at {} {}{}.</p>\n",
                     page.several() ? "Of " + markup(page.names[0]) + ". " : "", page.modes.size(), page.modes.size() == 1 ? "point" : "points along the run",
                     page.modes.size() == 1 ? "" : fmt::format("; in detail at {:.6g} s, where the fastest is fastest", here.time));
-    if (!page.modes_picture.empty()) out += "<div class=\"diagram\">" + page.modes_picture + "</div>\n";
+    if (!page.modes_picture.empty()) out += "<div class=\"analysis\">" + page.modes_picture + "</div>\n";
     out += fmt::format(
         "<h3>At {:.6g} s</h3>\n<table><tr><th class=\"number\">frequency</th><th class=\"number\">damping</th><th class=\"number\">time "
         "constant</th><th>parts that take part</th></tr>\n",
@@ -88,7 +93,7 @@ std::string modes_section(const ReportContent& page)
         const double rate = -m.root.value.real();
         out += fmt::format("<tr><td class=\"number\">{}</td><td class=\"number\">{}</td><td class=\"number\">{}</td><td>{}</td></tr>\n",
                            m.swings() ? fmt::format("{:.4g} Hz", m.root.frequency()) : "", m.swings() ? fmt::format("{:.3g}", m.root.damping()) : "",
-                           rate != 0 ? fmt::format("{:.4g} s{}", std::abs(1 / rate), rate < 0 ? ", growing" : "") : "none", markup(m.parts_text()));
+                           rate != 0 ? time_text(std::abs(1 / rate)) + (rate < 0 ? ", growing" : "") : "none", markup(m.parts_text()));
     }
     out += "</table>\n";
     if (here.modes.size() > kMostShown) out += fmt::format("<p class=\"soft\">And {} slower ones: netloop modes.</p>\n", here.modes.size() - kMostShown);
