@@ -79,8 +79,10 @@ int @_solve(@* s)
             continue;
         }}
         s->factored = 1;
-        if (anew ? most <= (REAL)1e-9 : most <= (REAL)1e-13 || (turn > 0 && most * most <= (REAL)1e-13 * last && most <= (REAL)1e-9)) return 0;
-        /* from a distance one elimination is as good as another; where it does not come nearer fast, each turn has its own */
+        /* of another point's elimination only that the iteration comes nearer says that it suits this one: where a matrix has become much smaller since, the
+           first correction is close to nothing however far the solution is */
+        if (anew ? most <= (REAL)1e-9 : most == 0 || (turn > 0 && most <= (REAL)0.1 * last && most * most <= (REAL)1e-13 * last && most <= (REAL)1e-9)) return 0;
+        /* where it does not come nearer fast, each turn has its own */
         if (turn > 0 && most > (REAL)0.1 * last) anew = 1;
         last = most;
     }}

@@ -44,10 +44,10 @@ LoweredSlopes lower_slopes(const FixedPlan& plan, std::uint32_t first)
     };
     Gradients by_all(*graph, place_of_leaf, AtCorner::mean);
     std::vector<NodeId> roots;
-    std::vector<Gradients::Entry> rest;
+    // until all is lowered the place of an entry is the number of its root
     auto take = [&roots](std::vector<Entry>& list, std::uint32_t of, std::span<const Gradients::Entry> gradient) {
         for (const auto& [by, node] : gradient) {
-            list.push_back({of, by, 0});
+            list.push_back({of, by, static_cast<std::uint32_t>(roots.size())});
             roots.push_back(node);
         }
     };
@@ -65,21 +65,17 @@ LoweredSlopes lower_slopes(const FixedPlan& plan, std::uint32_t first)
             (!member || (state && !rate) ? by_states : by_rest).push_back(e);
         }
         take(made.rows, r, by_states);
-        rest.insert(rest.end(), by_rest.begin(), by_rest.end());
-        for (const Gradients::Entry& e : by_rest) made.matrix.push_back({r, e.first, 0});
+        take(made.matrix, r, by_rest);
     }
     for (std::uint32_t k = 0; k < plan.request.outputs.size(); ++k) take(made.outputs, k, by_all(m.form.outputs[plan.request.outputs[k]].value));
     for (std::uint32_t k = 0; k < plan.condition.size(); ++k) take(made.conditions, k, by_all(m.form.conditions[plan.condition[k].number].value));
-
-    for (const Gradients::Entry& e : rest) roots.push_back(e.second);
 
     Lowering lowering(*graph, static_cast<std::uint32_t>(flat.parameters.size()), static_cast<std::uint32_t>(m.form.conditions.size()),
                       static_cast<std::uint32_t>(m.form.events.memories.size()), static_cast<std::uint32_t>(m.n()));
     lowering.begin_behind(first);
     made.program = lowering.lower("slopes", roots);
-    std::size_t k = 0;
-    for (auto* list : {&made.params, &made.rows, &made.outputs, &made.conditions, &made.matrix})
-        for (Entry& e : *list) e.place = made.program.results[k++];
+    for (auto* list : {&made.params, &made.rows, &made.matrix, &made.outputs, &made.conditions})
+        for (Entry& e : *list) e.place = made.program.results[e.place];
     made.prologue = lowering.prologue();
     made.literals = lowering.literals();
     made.next = lowering.layout().size;

@@ -25,14 +25,19 @@ nlohmann::json json_of(const Trial& t)
 {
     nlohmann::json changes = nlohmann::json::array(), prices = nlohmann::json::array();
     for (const Change& c : t.changes)
-        changes.push_back(
-            {{"param", c.param}, {"from", (c.from - c.offset) / c.scale}, {"to", (c.to - c.offset) / c.scale}, {"unit", c.unit}, {"reason", c.reason}});
+        changes.push_back({{"param", c.param},
+                           {"from", (c.from - c.offset) / c.scale},
+                           {"to", (c.to - c.offset) / c.scale},
+                           {"unit", c.unit},
+                           {"reason", c.reason},
+                           {"text", c.text()}});
     for (const Price& p : t.prices)
         prices.push_back({{"what", p.what},
                           {"difference", json_number(p.difference / p.scale)},
                           {"unit", p.unit},
                           {"share", json_number(p.share)},
-                          {"at", json_number(p.at)}});
+                          {"at", json_number(p.at)},
+                          {"text", p.text()}});
     nlohmann::json all{{"changes", changes},
                        {"tried", t.tried},
                        {"round", t.round},

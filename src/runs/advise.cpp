@@ -7,6 +7,7 @@
 #include <time.h>
 
 #include <algorithm>
+#include <charconv>
 #include <cmath>
 #include <map>
 #include <mutex>
@@ -427,7 +428,9 @@ private:
     {
         const FlatParameter& f = flat().parameters[p];
         // tried is what can be written in few digits: the scenario to paste has exactly the values that were measured
-        double told = std::stod(fmt::format("{:.6g}", (now_.at(p) * factor - f.unit.offset) / f.unit.scale));
+        double told = 0;
+        std::string text = fmt::format("{:.6g}", (now_.at(p) * factor - f.unit.offset) / f.unit.scale);
+        std::from_chars(text.data(), text.data() + text.size(), told);
         return {f.path, f.unit.text, from_.at(p), told * f.unit.scale + f.unit.offset, f.unit.scale, f.unit.offset, reason};
     }
 

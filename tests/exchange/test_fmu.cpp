@@ -279,6 +279,19 @@ TEST_CASE("model exchange: somebody else's integrator comes to the same, events 
     }
 }
 
+TEST_CASE("model exchange: what is no state is solved, too, where its equation weighs a million millionth of what it did in the call before")
+{
+    // y + y^3 = s, times 1e12 up to 1 ms and times 1 from then on
+    Unit u(test::compile("system Fading { var s init 0.5 ; var y ; s' = 0.1 / (1 s) ; (1 + 1e12 * max(1 - time / (1 ms), 0)) * (y + y^3 - s) = 0 }\n"),
+           {.options = {.step = 1e-3}, .outputs = {"s", "y"}});
+    for (const std::vector<double>& row : u.rows(fmt::format("me 1e-3 0.05 {} {}{}", u.states, u.indicators, u.of({"s", "y"})))) {
+        CAPTURE(row[0]);
+        double y = row[2];
+        CHECK(std::abs(y + y * y * y - row[1]) < 1e-9);
+        CHECK(row[1] == doctest::Approx(0.5 + 0.1 * row[0]).epsilon(1e-12));
+    }
+}
+
 TEST_CASE("directional derivatives: by hand where a cubic is solved in each point, with a param that follows from an input")
 {
     // a + a^3 = x + gain u, so a moves by 1 / (1 + 3 a^2) and gain / (1 + 3 a^2)

@@ -69,18 +69,25 @@ TEST_CASE("modes of a page: pairs with frequency and damping, single ones with t
 TEST_CASE("advice of a page: what was tried last in each trial, its price or why it is refused, the scenario to paste")
 {
     auto change = [](const char* param, double from, double to) {
-        return json{{"param", param}, {"from", from}, {"to", to}, {"unit", "mL"}, {"reason", "moves a <mode>"}};
+        return json{{"param", param},
+                    {"from", from},
+                    {"to", to},
+                    {"unit", "mL"},
+                    {"reason", "moves a <mode>"},
+                    {"text", fmt::format("{}: {} mL -> {} mL", param, from, to)}};
     };
     auto trial = [&](json changes, int tried, double speed_up, const char* refused) {
-        return json{{"changes", changes},
-                    {"tried", tried},
-                    {"round", 2},
-                    {"speed_up", speed_up},
-                    {"refused", refused},
-                    {"steps", 100},
-                    {"prices", json::array({{{"what", "peak"}, {"difference", 0.25}, {"unit", "bar"}, {"share", 0.01}, {"at", nullptr}},
-                                            {{"what", "lost"}, {"difference", nullptr}, {"unit", "bar"}, {"share", nullptr}, {"at", 1}},
-                                            {{"what", "dp"}, {"difference", 3}, {"unit", "1"}, {"share", 0.02}, {"at", 0.5}}})}};
+        return json{
+            {"changes", changes},
+            {"tried", tried},
+            {"round", 2},
+            {"speed_up", speed_up},
+            {"refused", refused},
+            {"steps", 100},
+            {"prices",
+             json::array({{{"what", "peak"}, {"difference", 0.25}, {"unit", "bar"}, {"share", 0.01}, {"at", nullptr}, {"text", "peak differs by 0.25 bar"}},
+                          {{"what", "lost"}, {"difference", nullptr}, {"unit", "bar"}, {"share", nullptr}, {"at", 1}, {"text", "lost differs by nan"}},
+                          {{"what", "dp"}, {"difference", 3}, {"unit", "1"}, {"share", 0.02}, {"at", 0.5}, {"text", "dp differs by 3 at 0.5 s"}}})}};
     };
     json advice{{"as_it_is", {{"steps", 4000}}},
                 {"runs", 7},
@@ -92,13 +99,13 @@ TEST_CASE("advice of a page: what was tried last in each trial, its price or why
     page.advice = advice.dump();
     std::string section = advice_section(page);
     CHECK(has(section, "For a faster run. 7 runs were made; as it is it takes 4000 steps."));
-    CHECK(
-        has(section,
-            "<td class=\"number\">2</td><td class=\"number\">2.50</td><td>chamber: 100 mL to 300 mL</td><td>moves a &lt;mode&gt;</td><td>peak differs by 0.25 "
-            "bar; dp differs by 3 at 0.5 s</td>"));
+    CHECK(has(
+        section,
+        "<td class=\"number\">2</td><td class=\"number\">2.50</td><td>chamber: 100 mL -&gt; 300 mL</td><td>moves a &lt;mode&gt;</td><td>peak differs by 0.25 "
+        "bar; dp differs by 3 at 0.5 s</td>"));
     CHECK(has(section, "<span class=\"fails\">refused</span> top &lt; bound"));
     CHECK(has(section, "Together, 2.50 times"));
-    CHECK(has(section, "taken: 1 mL to 2 mL; chamber: 100 mL to 300 mL"));
+    CHECK(has(section, "taken: 1 mL -&gt; 2 mL; chamber: 100 mL -&gt; 300 mL"));
     CHECK(has(section, "<pre>scenario fast from calm {"));
     CHECK(has(header_section(page), "#advice"));
     advice["combined"] = nullptr;

@@ -15,43 +15,31 @@ namespace {
 
 using nlohmann::json;
 
-std::string with_unit(double value, const std::string& unit)
-{
-    return fmt::format("{:.4g}{}", value, unit.empty() || unit == "1" ? "" : " " + unit);
-}
-
 std::string time_text(double seconds)
 {
     return seconds < 1 ? step_text(seconds) : fmt::format("{:.4g} s", seconds);
 }
 
-// "chamber: 100 mL to 1000 mL, and bore.diameter: 8 mm to 4 mm"
-std::string changes(const json& trial, std::size_t from)
+// What the advice says of each of a list, from the `from`-th on, so many at most.
+std::string texts(const json& list, std::size_t from, std::size_t most)
 {
     std::string out;
-    const json& list = trial.at("changes");
-    for (std::size_t k = from; k < list.size(); ++k) {
-        const std::string unit = list[k].at("unit");
-        out += fmt::format("{}{}: {} to {}", out.empty() ? "" : "; ", list[k].at("param").get<std::string>(), with_unit(list[k].at("from"), unit),
-                           with_unit(list[k].at("to"), unit));
-    }
+    for (std::size_t k = from; k < list.size() && k < from + most; ++k) out += (out.empty() ? "" : "; ") + list[k].at("text").get<std::string>();
     return out;
 }
 
-// What differs, most first, as the advice has it; NaN and infinity are null there.
+std::string changes(const json& trial, std::size_t from)
+{
+    return texts(trial.at("changes"), from, trial.at("changes").size());
+}
+
 std::string prices(const json& trial)
 {
-    constexpr std::size_t kMost = 4;
-    std::string out;
-    const json& list = trial.at("prices");
-    for (std::size_t k = 0; k < list.size() && k < kMost; ++k) {
-        const json& p = list[k];
-        if (!p.at("difference").is_number()) continue;
-        out += fmt::format("{}{} differs by {}", out.empty() ? "" : "; ", p.at("what").get<std::string>(),
-                           with_unit(p.at("difference"), p.at("unit").get<std::string>()));
-        if (p.at("at").is_number()) out += fmt::format(" at {:.4g} s", p.at("at").get<double>());
-    }
-    return out;
+    constexpr std::size_t kMost = 4;  // they come by their size
+    json told = json::array();
+    for (const json& p : trial.at("prices"))
+        if (p.at("difference").is_number()) told.push_back(p);  // what has no value in one of the runs has no difference
+    return texts(told, 0, kMost);
 }
 
 std::string gain(const json& trial)
