@@ -58,13 +58,13 @@ int run_advise(const Options& o)
         request.options.stop = seconds_from(o.stop, "--stop");
     else if (!source.system().stop())
         request.options.stop = source.stop();
-    request.prepare = [&](netloop::Run& run) { run = source.run(); };
+    request.prepare = [&](netloop::Run& run, const netloop::CompiledSystem& system) { source.prepare(run, system); };
     request.interrupt = &interrupted();
     if (!o.quiet && !o.json)
         request.progress = [](std::size_t done, std::size_t all) {
             if (done % 10 == 0) tell("note: {} runs of at most {}\n", done, all);
         };
-    netloop::Advice advice = netloop::advise(source.system(), request);
+    netloop::Advice advice = netloop::advise(source.library(), source.request(), request);
     if (o.json)
         show("{}\n", advice.json());
     else

@@ -15,7 +15,7 @@ struct Options {
     std::string at = "0", out, draw, verify, until;
     std::vector<std::string> inputs, outputs, open;
     double cancel = 1e-6;
-    bool si = false, json = false;
+    bool si = false, json = false, sparse = false;
 };
 
 // "1%" of the input's value, or a size with its unit.
@@ -47,6 +47,44 @@ void print_margins(const netloop::LinearModel& model)
         }
 }
 
+constexpr std::size_t kMostInTables = 600;  // states
+
+// Of a system too large for tables, or where that is asked for.
+int tell_sparse(const Options& o, netloop::Run& run, const netloop::LinearRequest& request, const PointSource& source)
+{
+    if (!o.verify.empty()) throw netloop::UsageError(fmt::format("--verify: a step is held against tables, of at most {} states", kMostInTables));
+    netloop::DescriptorModel model = run.descriptor_model(request);
+    if (!o.si) model = model.displayed();
+    if (!o.out.empty()) model.save(o.out, {o.point.file});
+    if (!o.draw.empty()) {
+        if (model.inputs.empty() || model.outputs.empty()) throw netloop::UsageError("a picture needs an input and an output");
+        netloop::ModesRequest ends;
+        ends.count = 1;
+        ends.sensitivities = false;
+        double low = HUGE_VAL, high = 0;
+        for (const netloop::Mode& m : run.modes(ends).modes) {
+            high = std::max(high, m.root.frequency());
+            if (m.root.frequency() > 0) low = std::min(low, m.root.frequency());
+        }
+        if (high == 0) low = high = 1;
+        constexpr int kFrequencies = 200;
+        constexpr double kBeyond = 30;  // a decade and a half
+        std::vector<double> hertz;
+        for (int k = 0; k < kFrequencies; ++k)
+            hertz.push_back(low / kBeyond * std::pow(high / low * kBeyond * kBeyond, static_cast<double>(k) / (kFrequencies - 1)));
+        std::string title = fmt::format("{}: {} from {} at {:g} s", source.system().name(), model.outputs[0].name, model.inputs[0].name, model.time);
+        netloop::draw_answer(model, 0, 0, hertz, {.title = title, .out = o.draw, .inputs = {o.point.file}});
+    }
+    if (o.json) {
+        show("{}\n", model.json());
+        return 0;
+    }
+    show("{}{}: {}", source.system().name(), source.system().scenario().empty() ? "" : ", scenario " + source.system().scenario(), model.text());
+    for (const std::string& path : {o.out, o.draw})
+        if (!path.empty()) show("{}\n", path);
+    return 0;
+}
+
 int run_linear(const Options& o)
 {
     netloop::LinearRequest request{.inputs = o.inputs, .outputs = o.outputs, .open = o.open};
@@ -58,6 +96,7 @@ int run_linear(const Options& o)
     PointSource source(o.point, signals);
     netloop::Run run = source.run();
     source.bring(run, time);
+    if (o.sparse || run.n_states() > kMostInTables) return tell_sparse(o, run, request, source);
     netloop::LinearModel si = run.linear(request), model = o.si ? si : si.displayed();
     std::optional<netloop::LinearCheck> check;
     if (!o.verify.empty()) {
@@ -122,6 +161,7 @@ Command add_linear(CLI::App& program)
     app->add_option("--until", o->until, "how long the answer to that step is followed, such as 2s (default: until the slowest pole has settled)");
     app->add_flag("--si", o->si, "numbers in SI instead of the units of the declarations");
     app->add_option("--cancel", o->cancel, "leave out poles and zeros that differ by less than this share (default 1e-6)")->check(CLI::Range(0.0, 0.1));
+    app->add_flag("--sparse", o->sparse, "as sparse matrices over all unknowns, E z' = A z + B u, y = C z + D u; of more than 600 states it always is");
     app->add_option("--out", o->out, "write it: .json, .csv, .h5 or .mat");
     app->add_option("--draw", o->draw, "draw frequency answer, poles and zeros, locus and step answer: .png, .svg or .pdf");
     app->add_flag("--json", o->json, "print it for programs");

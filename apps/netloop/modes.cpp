@@ -3,7 +3,10 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <complex>
 #include <memory>
+#include <numbers>
+#include <optional>
 
 #include "figures/analyses.hpp"
 #include "points.hpp"
@@ -12,7 +15,7 @@ namespace {
 
 struct Options {
     PointOptions point;
-    std::string at, draw, end = "all";
+    std::string at, draw, near, end = "all";
     std::size_t over = 0, count = 0, detailed = 3;
     bool json = false;
 };
@@ -36,6 +39,25 @@ double fastest(const netloop::Modes& m)
     return most;
 }
 
+// "50Hz": what swings so fast; "2ms": what settles within that time constant.
+std::complex<double> eigenvalue_from(const std::string& text)
+{
+    netloop::Quantity given = quantity_from(text, "Hz", "--near", "a frequency or a time constant", "50Hz");
+    netloop::Column helper;
+    helper.unit = given.unit;
+    helper.values = {given.si()};
+    auto in = [&](const char* unit) -> std::optional<double> {
+        try {
+            return helper.in(unit).values[0];
+        } catch (const netloop::RecordingError&) {
+            return std::nullopt;
+        }
+    };
+    if (auto hertz = in("Hz"); hertz && *hertz >= 0) return {0, 2 * std::numbers::pi * *hertz};
+    if (auto seconds = in("s"); seconds && *seconds > 0) return {-1 / *seconds, 0};
+    throw netloop::UsageError(fmt::format("--near {}: a frequency (50Hz) or a time constant (2ms) is expected, not below 0", text));
+}
+
 int run_modes(const Options& o)
 {
     netloop::ModesRequest request;
@@ -43,6 +65,10 @@ int run_modes(const Options& o)
     request.end = o.end == "fastest"   ? netloop::ModesRequest::End::fastest
                   : o.end == "slowest" ? netloop::ModesRequest::End::slowest
                                        : netloop::ModesRequest::End::all;
+    if (!o.near.empty()) {
+        if (o.end != "all") throw netloop::UsageError("--near and --end: modes are looked for in one region");
+        request.near = eigenvalue_from(o.near);
+    }
     PointSource source(o.point, {});
     std::vector<double> times;
     bool worst = false;
@@ -67,7 +93,7 @@ int run_modes(const Options& o)
         bool asked = std::find(times.begin(), times.end(), t) != times.end();
         if (asked && over.empty())
             source.bring(run, t);
-        else if (!run.step_to(t))
+        else if (!source.go_to(run, t))
             break;
         netloop::ModesRequest here = request;
         here.sensitivities = asked;
@@ -85,7 +111,7 @@ int run_modes(const Options& o)
     }
     if ((worst || times.empty()) && !found[shown].modes.empty()) {
         netloop::Run again = source.run();
-        if (again.step_to(found[shown].time)) found[shown] = again.modes(request);
+        if (source.go_to(again, found[shown].time)) found[shown] = again.modes(request);
     }
     if (!o.draw.empty()) {
         std::string title = fmt::format("{}{}: modes", source.system().name(), source.system().scenario().empty() ? "" : ", " + source.system().scenario());
@@ -127,6 +153,7 @@ Command add_modes(CLI::App& program)
     app->add_option("--over", o->over, "so many points over the run")->check(CLI::Range(1, 100000));
     app->add_option("--count", o->count, "so many modes of each end of the spectrum (default: all; 10 of more than 600 states)")->check(CLI::Range(1, 600));
     app->add_option("--end", o->end, "which end of the spectrum: all, fastest, slowest")->check(CLI::IsMember({"all", "fastest", "slowest"}));
+    app->add_option("--near", o->near, "only the modes nearest to a frequency (50Hz) or to a time constant (2ms): --count of them, else ten");
     app->add_option("--detailed", o->detailed, "for so many modes the states and the params that move them (default 3)");
     app->add_option("--draw", o->draw, "draw frequencies over time and the parts of a point: .png, .svg or .pdf");
     app->add_flag("--json", o->json, "print all of it for programs");

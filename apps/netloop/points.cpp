@@ -6,7 +6,8 @@
 
 void add_point_options(CLI::App& app, PointOptions& o)
 {
-    app.add_option("file", o.file, "the .loop file, or a recording (.h5), whose run is repeated up to the point")->required();
+    app.add_option("file", o.file, "the .loop file, or a recording (.h5), whose run is repeated from the last point that it keeps, else from its start")
+        ->required();
     app.add_option("scenario", o.scenario, "the scenario (needed if the file has several)");
     app.add_option("--system", o.system, "the system, if the file has several and no scenario is named");
     app.add_option("--set", o.set, "a value for a param or option: path=value")->allow_extra_args(false);
@@ -14,7 +15,7 @@ void add_point_options(CLI::App& app, PointOptions& o)
 
 PointSource::PointSource(const PointOptions& o, const std::vector<std::string>& signals) : library_(netloop::Library::standard())
 {
-    netloop::CompileRequest request;
+    netloop::CompileRequest& request = request_;
     request.system = o.system;
     request.scenario = o.scenario;
     request.set = split_settings(o.set);
@@ -65,8 +66,25 @@ PointSource::PointSource(const PointOptions& o, const std::vector<std::string>& 
 netloop::Run PointSource::run() const
 {
     netloop::Run run(*system_);
-    for (const auto& [path, si] : params_) run.set(system_->param(path), si);
+    prepare(run, *system_);
     return run;
+}
+
+void PointSource::prepare(netloop::Run& run, const netloop::CompiledSystem& system) const
+{
+    for (const auto& [path, si] : params_) run.set(system.param(path), si);
+}
+
+bool PointSource::go_to(netloop::Run& run, double time) const
+{
+    const netloop::RunPoint* from = nullptr;
+    // times come as texts: 0.3 s is the point at 0.30000000000000004 s
+    const double slack = 1e-9 * std::max(1.0, std::abs(time));
+    if (recording_ && !changed_)
+        for (const netloop::RunPoint& p : recording_->points)
+            if (p.time <= time + slack && (run.time() == 0 || p.time > run.time())) from = &p;
+    if (from != nullptr) run.go_on_from(*from, options_);
+    return run.step_to(std::max(time, run.time()));
 }
 
 void PointSource::bring(netloop::Run& run, double time) const
@@ -74,7 +92,7 @@ void PointSource::bring(netloop::Run& run, double time) const
     if (!(time >= 0)) throw netloop::UsageError(fmt::format("a point at {:g} s: it lies at 0 s or behind it", time));
     if (stop_ && time > *stop_ * (1 + 1e-9))
         throw netloop::UsageError(fmt::format("a point at {:g} s: the {} ends at {:g} s", time, recorded() ? "recording" : "scenario", *stop_));
-    if (!run.step_to(time)) throw netloop::UsageError(fmt::format("the run does not reach {:g} s: {}", time, run.summary().reason));
+    if (!go_to(run, time)) throw netloop::UsageError(fmt::format("the run does not reach {:g} s: {}", time, run.summary().reason));
     if (!recording_ || changed_) return;
     // the run was repeated: is it the one that was recorded?
     constexpr double kSame = 1e-2;

@@ -31,7 +31,7 @@ std::vector<netloop::Modes> modes_along(const std::string& file, std::size_t n)
     std::vector<netloop::Modes> found;
     for (std::size_t k = 0; k < n; ++k) {
         double t = n == 1 ? 0 : *source.stop() * static_cast<double>(k) / static_cast<double>(n - 1);
-        if (!run.step_to(t)) break;
+        if (!source.go_to(run, t)) break;
         found.push_back(run.modes(request));
     }
     return found;
@@ -81,7 +81,8 @@ Command add_report(CLI::App& program)
     app->add_option("--out", o->out, "the page: .html, or - for standard output")->required();
     app->add_option("--title", o->title, "its title (default: system and scenario)");
     app->add_option("--size", o->size, "its size; curves are thinned until it fits (default 3MB)");
-    app->add_option("--modes", o->modes, "with the modes at so many points along the first run, which is repeated")->check(CLI::Range(1, 10000));
+    app->add_option("--modes", o->modes, "with the modes at so many points along the first run, which is repeated between the points that it keeps")
+        ->check(CLI::Range(1, 10000));
     app->add_option("--advice", o->advice, "with the advice of a file that `netloop advise --json` has written");
     app->add_option("--scripts", o->scripts, "folder of the scripts that the page takes in (default /usr/share/javascript)");
     app->footer("Example:  netloop report calm_day.h5 storm_lift.h5 --modes 50 --out bridge.html");

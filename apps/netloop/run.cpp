@@ -12,7 +12,7 @@
 namespace {
 
 struct Options {
-    std::string file, scenario, system, out, stop, time_limit, output_every, integrator, evaluator, step;
+    std::string file, scenario, system, out, stop, time_limit, output_every, integrator, evaluator, step, points;
     std::vector<std::string> set, keep;
     std::optional<double> tolerance;
     bool json = false, quiet = false, events = false, verify = false, isolated = false;
@@ -70,6 +70,23 @@ void print_summary(const netloop::RunSummary& s, const netloop::CompiledSystem& 
     show("{}\n", s.json(system.name(), system.scenario()));
 }
 
+// "50", or "1s" and "every 1 s": the time between them.
+void take_points(const std::string& text, netloop::RunOptions& options)
+{
+    if (text.empty()) return;
+    constexpr std::string_view kEvery = "every ";
+    std::string rest = text.starts_with(kEvery) ? text.substr(kEvery.size()) : text;
+    netloop::Quantity given = quantity_from(rest, "", "--points", "how many points, or the time between them,", "50");
+    if (!given.unit.empty() || rest != text) {
+        options.points_every = seconds_from(rest, "--points");
+    } else {
+        if (!(given.value >= 1) || given.value != std::floor(given.value) || given.value > 100000)
+            throw netloop::UsageError(fmt::format("--points {}: a whole number from 1 to 100000 is expected, or the time between points, such as 1s", text));
+        options.points = static_cast<std::size_t>(given.value);
+    }
+    if (options.out.empty()) throw netloop::UsageError("--points: points are kept in a recording: say which with --out");
+}
+
 int run_run(const Options& o)
 {
     netloop::Library library = netloop::Library::standard();
@@ -97,6 +114,7 @@ int run_run(const Options& o)
     options.evaluator = o.evaluator;
     if (!o.step.empty()) options.step = seconds_from(o.step, "--step");
     options.out = o.out;
+    take_points(o.points, options);
     if (o.out == "-") output_is_taken();
     options.keep = o.keep;
     options.in_memory = false;
@@ -159,6 +177,8 @@ Command add_run(CLI::App& program)
     app->add_option("--evaluator", o->evaluator, "auto (the default), plain, grouped, machine: how equations are evaluated; the numbers are the same");
     app->add_option("--step", o->step, "length of a fixed step, such as 1ms");
     app->add_option("--keep", o->keep, "record only these: a path or a pattern such as pump.*")->allow_extra_args(false);
+    app->add_option("--points", o->points,
+                    "keep the whole run at so many points, or one every so often (1s): linear and modes then look at them without repeating the run");
     app->add_flag("--events", o->events,
                   "print what happened (conditions that turned, transitions taken, blocks run): how often, when, where, and the steps and time lost to it");
     app->add_flag("--verify", o->verify, "hold every row against the equations as written; exit code 1 if one does not fit");

@@ -28,8 +28,8 @@ struct AdviceRequest {
     std::string fixed_method{};
     /// Of each run: stop, tolerance, method. Files are not written.
     RunOptions options{};
-    /// Brings the values of each run to what they are to be besides the scenario's.
-    std::function<void(Run&)> prepare{};
+    /// Brings the values of each run to what they are to be besides the scenario's; the run is one of the system that is given.
+    std::function<void(Run&, const CompiledSystem&)> prepare{};
     /// Called from one thread at a time: runs made, and at most.
     std::function<void(std::size_t, std::size_t)> progress{};
     const std::atomic<bool>* interrupt = nullptr;  ///< what was tried until then is given
@@ -38,10 +38,15 @@ struct AdviceRequest {
 /// Nothing is changed by it. Advice that was not measured is not given.
 struct Advice {
     struct Change {
+        /// Path of a param; of an option; or of a part in whose place another component stands.
         std::string param, unit;
         double from = 0, to = 0;  ///< SI
         double scale = 1, offset = 0;
-        std::string reason;  ///< "moves the mode of 138 Hz of block.content, which limited 45 % of the steps"
+        /// Of an option its values, of a part its kinds, the second with its values: "hydraulics.ReliefValve(cracking = 120 bar)". Empty for a param.
+        std::string from_text{}, to_text{};
+        bool is_part = false;
+        bool is_structural() const { return !to_text.empty(); }
+        std::string reason{};  ///< "moves the mode of 138 Hz of block.content, which limited 45 % of the steps"
         /// "block.volume: 4 L -> 12 L".
         std::string text() const;
     };
@@ -84,5 +89,8 @@ struct Advice {
 /// Makes the runs. Throws what the run as it is throws, and UsageError for a method that there is not; a run that fails with a change is a trial that is
 /// refused. Cost: `runs` runs and some linear models; with a fixed method some sixty linear models, or ten runs in fixed steps, for each run.
 Advice advise(const CompiledSystem& system, const AdviceRequest& request = {});
+/// The same for what is compiled by this: then options of the parts that limit (fewer cells, stops left out) are tried, too, and in the place of a part the
+/// component that the text of its kind names with `Instead:`. Throws what compile() throws.
+Advice advise(const Library& library, const CompileRequest& compiled, const AdviceRequest& request = {});
 
 }  // namespace netloop

@@ -28,9 +28,20 @@ struct Cost {
         double shortest = 0, longest = 0;  ///< of them, s
         std::uint32_t limit = 0;           ///< what bounded most of them, into `limits`
     };
+    /// What Newton's iteration had most to do with in steps whose equations took more than one correction: the equation that was farthest from being met behind
+    /// the first one, by the change of a single unknown that would meet it, in terms of the tolerance. Where the matrix was made for another length of step, no
+    /// equation is to blame, and an entry without a place says so. Of the first 64 steps each is looked at, then every eighth, which counts for eight.
+    struct Equation {
+        std::string text;   ///< "in 'pump': q = ..."
+        std::string part;   ///< path of the instance that states it; empty: the system
+        std::string place;  ///< "file:line", or empty
+        double steps = 0;   ///< in which it was the one
+        double corrections = 0;
+    };
     double steps = 0;
-    std::vector<Limit> limits;       ///< most steps first
-    std::vector<Stretch> stretches;  ///< in the order of time, at most 512
+    std::vector<Equation> equations;  ///< most corrections first
+    std::vector<Limit> limits;        ///< most steps first
+    std::vector<Stretch> stretches;   ///< in the order of time, at most 512
     /// Steps by part, most first: path and steps; the path "" is the system itself and what belongs to no part.
     std::vector<std::pair<std::string, double>> parts() const;
     /// The dearest three in words: "62 % of the steps by left.head_volume.p, 11 % by ...". Empty for a run without steps.

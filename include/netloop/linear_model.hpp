@@ -4,6 +4,7 @@
 
 #include <complex>
 #include <cstddef>
+#include <cstdint>
 #include <limits>
 #include <string>
 #include <utility>
@@ -20,6 +21,13 @@ struct Matrix {
     /// The number in row i, column k, from 0; not looked at whether it is there.
     double& operator()(std::size_t i, std::size_t k) { return values[i * columns + k]; }
     double operator()(std::size_t i, std::size_t k) const { return values[i * columns + k]; }
+};
+
+/// Numbers of a matrix that is mostly zero: column after column, in each by rows, counted from 0.
+struct SparseMatrix {
+    std::size_t rows = 0, columns = 0;
+    std::vector<std::uint32_t> row, column;
+    std::vector<double> value;
 };
 
 /// What a linear model is asked for.
@@ -113,6 +121,29 @@ struct LinearModel {
     std::string json(double tolerance = 1e-6) const;
     /// To a file, by its name: .json, .csv (a block of rows for each matrix), .h5 (data sets a, b, c, d ... with names and units) or .mat (level 5: variables
     /// A, B, C, D ..., names as cells). `inputs` are files that are never written over. Throws RecordingError.
+    void save(const std::string& path, const std::vector<std::string>& inputs = {}) const;
+};
+
+/// The same of a system with too many states for tables: E z' = A z + B u, y = C z + D u, with z all unknowns that the compiled equations have, states or not;
+/// what is cut and rates of inputs are unknowns and equations of their own, so that nothing but u acts.
+struct DescriptorModel {
+    double time = 0;  ///< s
+    std::vector<LinearModel::Signal> unknowns, inputs, outputs;
+    std::size_t n_states = 0;  ///< of the unknowns: the order of the system
+    SparseMatrix e, a, b, c, d;
+    std::vector<std::string> notes;
+    bool in_display_units = false;
+
+    /// The same with all numbers in the units of the declarations.
+    DescriptorModel displayed() const;
+    /// y/u at frequencies in Hz: an elimination for each (Eigen's sparse LU). NaN where s E - A is singular. Throws UsageError for numbers out of range.
+    std::vector<std::complex<double>> response(std::size_t input, std::size_t output, const std::vector<double>& hertz) const;
+    /// As `netloop linear` prints it: sizes, inputs, outputs, gains where nothing moves any more, notes.
+    std::string text() const;
+    /// All of it as JSON; matrices as lists of rows, columns and values, counted from 0.
+    std::string json() const;
+    /// To a file, by its name: .json, .csv (a row for each number), .h5 (a group for each matrix with `row`, `column`, `value`) or .mat (level 5: sparse
+    /// variables A, B, C, D, E). Throws RecordingError.
     void save(const std::string& path, const std::vector<std::string>& inputs = {}) const;
 };
 

@@ -4,6 +4,7 @@
 
 #include <complex>
 #include <cstddef>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -16,6 +17,8 @@ struct ModesRequest {
     /// At most so many, of each end that is asked for; 0: all, which needs at most 600 states.
     std::size_t count = 0;
     enum class End { all, fastest, slowest } end = End::all;
+    /// The modes nearest to this eigenvalue, rad/s, in the place of an end; with `count` 0 ten of them. (0, 2 pi f) for what swings with the frequency f.
+    std::optional<std::complex<double>> near{};
     /// Whether the params that move each mode are worked out.
     bool sensitivities = true;
 };

@@ -3,6 +3,7 @@
 #pragma once
 
 #include <cstddef>
+#include <cstdint>
 #include <memory>
 #include <stdexcept>
 #include <string>
@@ -146,6 +147,22 @@ struct RunOrigin {
 /// Whether a path fits a pattern, in which '*' stands for anything, dots included: "pump.*".
 bool fits_pattern(const std::string& pattern, const std::string& text);
 
+/// A run at one moment, whole: a run of the same system can go on from there, or be looked at. Numbers are SI, and have names: "leaf.angle" and "leaf.angle'"
+/// are what the equations solve for, with their rates; "mode 3", "memory 2", "clock 0 next" and the like what events have left behind.
+struct RunPoint {
+    /// What the numbers are; one for all points of a run at which the same equations held.
+    struct Layout {
+        std::vector<std::string> names;
+        std::vector<std::uint32_t> index;  ///< per name: which number; several quantities may be one
+        std::vector<double> sign;          ///< per name: 1, or -1 where it is the number with the other sign
+        std::size_t n_values() const;
+    };
+    double time = 0;  ///< s
+    std::shared_ptr<const Layout> layout{};
+    std::vector<double> values{};  ///< in the order of the layout
+    std::vector<double> past{};    ///< of delays: what they will give yet
+};
+
 class ColumnSource;
 
 /// All columns of a run. Rows at one time come in pairs where an event happened: before and after.
@@ -163,6 +180,7 @@ public:
     std::vector<std::string> assumed;  ///< at the start: guesses that completed it, and what was held where it stood
     std::vector<FigureRequest> figures;
     RunOrigin origin;
+    std::vector<RunPoint> points;  ///< if any were asked for, ascending
 
     /// Throws RecordingError if nothing was recorded.
     const Column& time() const;

@@ -39,6 +39,10 @@ struct RunOptions {
     std::optional<double> step{};  ///< s, for the fixed-step methods
     /// Seconds after which the run is ended as if it were interrupted: what it has is recorded, and the reason told. Looked at after each step.
     std::optional<double> time_limit{};
+    /// Points that the recording keeps (Recording::points): so many, evenly over the run with both ends, or one each time of this length, s. They cost no
+    /// steps.
+    std::size_t points = 0;
+    std::optional<double> points_every{};
     /// Called from the run's own thread, after 5 s, 50 s, 500 s ... of computing, if the run would need more than ten minutes yet at the pace it has: the text
     /// says how far it is, and which quantities and what events hold it most.
     std::function<void(const std::string&)> crawls{};
@@ -177,9 +181,21 @@ public:
     /// A linear model. Throws UsageError for a path that there is not, or that cannot act; RunError where the equations do not settle all rates. Cost: the
     /// first one some ten evaluations of all equations, each further one a solution for each state, input and output; dense, at most 600 states.
     LinearModel linear(const LinearRequest& request);
-    /// Its modes. Up to 600 states all of them, n^3; larger ones by the ends that are asked for (Krylov subspaces, with our sparse elimination inside). Throws
-    /// RunError.
+    /// How many states there are at the present point: params that the start has found are none.
+    std::size_t n_states();
+    /// The same as sparse matrices, whatever its size. Cost: some ten evaluations of all equations, and one for each input and output.
+    DescriptorModel descriptor_model(const LinearRequest& request);
+    /// Its modes. Up to 600 states all of them, n^3; larger ones by the ends or the region that are asked for (Krylov subspaces, with a sparse elimination
+    /// inside). Throws RunError.
     Modes modes(const ModesRequest& request = {});
+
+    // --- points
+    /// The run as it stands, whole; begins it if need be. Throws UsageError where a unit of FMI holds a part of it.
+    RunPoint point();
+    /// Stands at a point of a run of the same system, this one or another, in place of where it was; what was set is as it was there. Nothing is recorded and
+    /// no measure goes on; an integrator begins anew, so that numbers differ within the tolerance. `options`: method and tolerance. Throws UsageError for a
+    /// point that does not belong here, RunError where the equations cannot be met there.
+    void go_on_from(const RunPoint& point, const RunOptions& options = {});
 
     // --- again
     /// Back to before the start. What was set stays; recording() and summary() are emptied.

@@ -6,8 +6,8 @@
 #include <cmath>
 
 #include "analyse/dense.hpp"
+#include "analyse/descriptor.hpp"
 #include "netloop/error.hpp"
-#include "solve/explain.hpp"
 
 namespace netloop {
 namespace {
@@ -21,27 +21,12 @@ void clear(MatrixXd& m, double against)
     m = m.unaryExpr([against](double v) { return std::abs(v) <= against ? 0.0 : v; });
 }
 
-LinearModel::Signal state_told(Point& p, std::uint32_t member)
-{
-    const CompiledModel& m = p.model();
-    Variable v = m.form.z[member].variable;
-    Unit unit = m.form.flat().quantities[v.quantity].unit;
-    for (std::uint32_t k = 0; k < v.order; ++k) unit = unit.rate();
-    LinearModel::Signal s;
-    s.name = p.name(member);
-    s.unit = si_unit(unit.dimension).text;
-    s.display = unit.difference().text;
-    s.scale = unit.scale;
-    s.at = p.value(member);
-    return s;
-}
-
 }  // namespace
 
 LinearModel linearise(Point& p, const std::vector<ActingInput>& inputs, const std::vector<SeenOutput>& outputs, bool cut)
 {
     LinearModel model;
-    for (std::uint32_t s : p.states()) model.states.push_back(state_told(p, s));
+    for (std::uint32_t s : p.states()) model.states.push_back(told_member(p, s));
     for (const ActingInput& u : inputs) model.inputs.push_back(u.told);
     auto n = static_cast<Index>(p.n()), n_in = static_cast<Index>(inputs.size());
     MatrixXd a = p.a();

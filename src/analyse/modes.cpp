@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: Apache-2.0
 #include "analyse/modes.hpp"
 
+#include <Spectra/GenEigsComplexShiftSolver.h>
 #include <Spectra/GenEigsRealShiftSolver.h>
 #include <Spectra/GenEigsSolver.h>
 #include <fmt/format.h>
@@ -135,6 +136,43 @@ End slowest(Point& p, const Eigen::VectorXd& usual, Eigen::Index wanted, bool tr
     }
 }
 
+// What Spectra asks of (A - shift)^-1 for a shift beside the real axis: the real part of what it makes of a real vector.
+class ComplexProduct {
+public:
+    using Scalar = double;
+    ComplexProduct(Point& p, const Eigen::VectorXd& usual, bool transposed) : p_(p), usual_(usual), transposed_(transposed) {}
+    Eigen::Index rows() const { return usual_.size(); }
+    Eigen::Index cols() const { return usual_.size(); }
+    void set_shift(double re, double im) { shift_ = {re, im}; }
+    void perform_op(const double* from, double* to) const
+    {
+        Eigen::Map<const Eigen::VectorXd> x(from, usual_.size());
+        Eigen::Map<Eigen::VectorXd> y(to, usual_.size());
+        if (transposed_)
+            y = usual_.cwiseProduct(p_.times_shifted_inverse(shift_, x.cwiseQuotient(usual_), true).real());
+        else
+            y = p_.times_shifted_inverse(shift_, x.cwiseProduct(usual_), false).real().cwiseQuotient(usual_);
+    }
+
+private:
+    Point& p_;
+    const Eigen::VectorXd& usual_;
+    bool transposed_;
+    Complex shift_;
+};
+
+End near_complex(Point& p, const Eigen::VectorXd& usual, Eigen::Index wanted, bool transposed, Complex shift)
+{
+    ComplexProduct product(p, usual, transposed);
+    Eigen::Index room = std::min<Eigen::Index>(usual.size(), std::max<Eigen::Index>(4 * wanted + 20, 60));
+    Spectra::GenEigsComplexShiftSolver<ComplexProduct> solver(product, wanted, room, shift.real(), shift.imag());
+    solver.init();
+    solver.compute(Spectra::SortRule::LargestMagn, 1000, 1e-10);
+    if (solver.info() != Spectra::CompInfo::Successful) throw NumericFailure("run-failed", "the modes of the region do not settle");
+    Eigen::MatrixXcd vectors = solver.eigenvectors();
+    return {solver.eigenvalues(), (transposed ? Eigen::VectorXd(usual.cwiseInverse()) : usual).asDiagonal() * vectors};
+}
+
 // Left vectors beside the right ones that they belong to.
 EigenSystem paired(const End& right, const End& left)
 {
@@ -217,8 +255,17 @@ Modes modes_at(Point& point, double time, const ModesRequest& request)
         auto wanted = static_cast<Eigen::Index>(request.count == 0 ? 10 : request.count);
         wanted = std::min(wanted, n - 2);
         std::vector<EigenSystem> ends;
-        if (request.end != End::slowest) ends.push_back(paired(fastest(point, usual, wanted, false), fastest(point, usual, wanted, true)));
-        if (request.end != End::fastest) ends.push_back(paired(slowest(point, usual, wanted, false), slowest(point, usual, wanted, true)));
+        if (request.near) {
+            const Complex shift = *request.near;
+            auto look = [&](bool transposed) {
+                // of what swings there are two of each
+                return shift.imag() == 0 ? ends_near(point, usual, wanted, transposed, shift.real())
+                                         : near_complex(point, usual, std::min(2 * wanted, n - 2), transposed, shift);
+            };
+            ends.push_back(paired(look(false), look(true)));
+        }
+        if (!request.near && request.end != End::slowest) ends.push_back(paired(fastest(point, usual, wanted, false), fastest(point, usual, wanted, true)));
+        if (!request.near && request.end != End::fastest) ends.push_back(paired(slowest(point, usual, wanted, false), slowest(point, usual, wanted, true)));
         Eigen::Index total = 0;
         for (const EigenSystem& e : ends) total += e.values.size();
         all.values.resize(total), all.right.resize(n, total), all.left.resize(n, total);
@@ -233,8 +280,13 @@ Modes modes_at(Point& point, double time, const ModesRequest& request)
     std::vector<Eigen::Index> order;
     for (Eigen::Index k = 0; k < all.values.size(); ++k)
         if (all.values(k).imag() >= 0) order.push_back(k);
+    if (request.near) {
+        auto away = [&](Eigen::Index k) { return std::abs(all.values(k) - *request.near); };
+        std::stable_sort(order.begin(), order.end(), [&](Eigen::Index x, Eigen::Index y) { return away(x) < away(y); });
+        order.resize(std::min(order.size(), request.count == 0 ? std::size_t{10} : request.count));
+    }
     std::stable_sort(order.begin(), order.end(), [&](Eigen::Index x, Eigen::Index y) { return std::abs(all.values(x)) > std::abs(all.values(y)); });
-    if (request.count > 0 && order.size() > request.count) {
+    if (!request.near && request.count > 0 && order.size() > request.count) {
         if (request.end == End::slowest)
             order.erase(order.begin(), order.end() - static_cast<std::ptrdiff_t>(request.count));
         else if (request.end == End::fastest)

@@ -7,6 +7,7 @@
 #include <cmath>
 #include <optional>
 
+#include "analyse/complex_lu.hpp"
 #include "solve/explain.hpp"
 #include "solve/failure.hpp"
 
@@ -287,6 +288,54 @@ Eigen::VectorXd Point::times_shifted_inverse(double shift, const Eigen::Ref<cons
     return gathered(y, transposed ? &by_rate_ : nullptr);
 }
 
+// The same for a complex shift: one elimination serves both ways.
+struct Point::ComplexShifted {
+    Complex shift;
+    ComplexLU lu;
+};
+
+Eigen::VectorXcd Point::times_shifted_inverse(Complex shift, const Eigen::Ref<const Eigen::VectorXd>& x, bool transposed)
+{
+    if (complex_shifted_ == nullptr || complex_shifted_->shift != shift) {
+        std::vector<Eigen::Triplet<Complex>> list;
+        for (const Entry& e : entries()) {
+            Complex value = moves_[e.column] != 0 ? e.by_z + shift * e.by_rate : has_rate(e.column) ? e.by_rate : e.by_z;
+            if (value != 0.0) list.emplace_back(static_cast<int>(e.row), static_cast<int>(e.column), value);
+        }
+        auto made = std::make_shared<ComplexShifted>();
+        made->shift = shift;
+        if (!made->lu.factor(static_cast<Eigen::Index>(model().n()), list))
+            throw NumericFailure("run-failed", fmt::format("at {:.9g} s an eigenvalue lies at {:.6g} {:+.6g} i itself: it cannot be looked from there", s_.time,
+                                                           shift.real(), shift.imag()));
+        complex_shifted_ = std::move(made);
+    }
+    std::vector<double> right = spread(x, transposed ? nullptr : &by_rate_);
+    Eigen::VectorXcd y = Eigen::Map<const Eigen::VectorXd>(right.data(), static_cast<Eigen::Index>(right.size())).cast<Complex>();
+    y = transposed ? complex_shifted_->lu.solve_transposed(y) : complex_shifted_->lu.solve(y);
+    std::vector<double> re(right.size()), im(right.size());
+    for (std::size_t i = 0; i < right.size(); ++i) re[i] = y(static_cast<Eigen::Index>(i)).real(), im[i] = y(static_cast<Eigen::Index>(i)).imag();
+    const std::vector<double>* half = transposed ? &by_rate_ : nullptr;
+    return gathered(re, half).cast<Complex>() + Complex(0, 1) * gathered(im, half).cast<Complex>();
+}
+
+std::vector<Point::Entry> Point::entries() const
+{
+    const SparsePattern& p = model().pattern;
+    std::vector<Entry> list;
+    list.reserve(p.rows.size());
+    for (std::uint32_t c = 0; c < p.n_columns; ++c)
+        for (auto k = static_cast<std::size_t>(p.starts[c]); k < static_cast<std::size_t>(p.starts[c + 1]); ++k)
+            list.push_back({static_cast<std::uint32_t>(p.rows[k]), c, by_z_[k], has_rate(c) ? by_rate_[k] : 0});
+    return list;
+}
+
+std::vector<double> Point::residuals_by_parameter(ParameterId p)
+{
+    std::vector<double> list;
+    for (const Complex& slope : residuals_by(p)) list.push_back(slope.real());
+    return list;
+}
+
 // What one param does to all that follow from it, level after level.
 const std::vector<Point::Complex>& Point::moved_by(ParameterId p)
 {
@@ -354,14 +403,45 @@ double Point::output(std::size_t i)
     return of_.outputs.value(i);
 }
 
+void Point::output_gradient(std::size_t output)
+{
+    if (graded_ == output) return;
+    look_at_outputs();
+    std::vector<Complex> weights(model().form.outputs.size());
+    weights[output] = 1;
+    of_.outputs.gradient(weights, output_by_leaf_);
+    graded_ = output;
+}
+
+std::vector<Point::Entry> Point::output_entries(std::size_t output)
+{
+    output_gradient(output);
+    std::vector<Entry> list;
+    for (std::size_t l = 0; l < of_.outputs.n_leaves(); ++l) {
+        const Node& n = of_.outputs.leaf(l);
+        double slope = output_by_leaf_[l].real();
+        if (slope == 0) continue;
+        if (n.op == Op::unknown) list.push_back({0, n.a, slope, 0});
+        if (n.op == Op::rate && has_rate(n.a)) list.push_back({0, n.a, 0, slope});
+    }
+    return list;
+}
+
+double Point::output_by_parameter_alone(std::size_t output, ParameterId p)
+{
+    output_gradient(output);
+    const std::vector<Complex>& moved = moved_by(p);
+    double slope = 0;
+    for (std::size_t l = 0; l < of_.outputs.n_leaves(); ++l)
+        if (const Node& leaf = of_.outputs.leaf(l); leaf.op == Op::parameter) slope += (output_by_leaf_[l] * moved[leaf.a]).real();
+    return slope;
+}
+
 void Point::take_output(std::size_t output)
 {
     if (taken_ == output) return;
-    look_at_outputs();
+    output_gradient(output);
     Tape& tape = of_.outputs;
-    std::vector<Complex> weights(model().form.outputs.size());
-    weights[output] = 1;
-    tape.gradient(weights, output_by_leaf_);
     output_adjoint_.assign(model().n(), 0.0);
     for (std::size_t l = 0; l < tape.n_leaves(); ++l) {
         const Node& n = tape.leaf(l);

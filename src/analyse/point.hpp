@@ -59,6 +59,20 @@ public:
     Eigen::VectorXd times_a(const Eigen::Ref<const Eigen::VectorXd>& x, bool transposed);
     /// (A - shift)^-1 x, and transposed: one solution with a matrix that is factored when the shift changes. Throws NumericFailure if that is singular.
     Eigen::VectorXd times_shifted_inverse(double shift, const Eigen::Ref<const Eigen::VectorXd>& x, bool transposed);
+    Eigen::VectorXcd times_shifted_inverse(Complex shift, const Eigen::Ref<const Eigen::VectorXd>& x, bool transposed);
+
+    /// One number of F's slopes: by z, and by z' of what has a rate.
+    struct Entry {
+        std::uint32_t row = 0, column = 0;
+        double by_z = 0, by_rate = 0;
+    };
+    std::vector<Entry> entries() const;
+    /// F's slopes by a param and what follows from it, all unknowns held.
+    std::vector<double> residuals_by_parameter(ParameterId p);
+    /// An output's own slopes, nothing following: by each member of z (or its rate) that it reads.
+    std::vector<Entry> output_entries(std::size_t output);
+    double output_by_parameter_alone(std::size_t output, ParameterId p);
+
     /// The unknowns' slopes by a param and all that follows from it, states held.
     std::vector<double> by_parameter(ParameterId p);
     /// The slopes of an output by the states, everything else following; and by params, states held (of those asked for).
@@ -84,6 +98,7 @@ private:
     std::vector<Complex> residuals_by(ParameterId p);
     /// Slopes of an output by leaf, and M^-T times those by the unknowns.
     void take_output(std::size_t output);
+    void output_gradient(std::size_t output);
 
     Sensitivities& of_;
     Evaluation& e_;
@@ -93,10 +108,12 @@ private:
     std::vector<double> by_z_, by_rate_;
     std::unique_ptr<SparseLU> lu_, transposed_, shifted_, shifted_transposed_;
     double shift_ = 0;
+    struct ComplexShifted;
+    std::shared_ptr<ComplexShifted> complex_shifted_;
     bool outputs_looked_at_ = false, params_looked_at_ = false;
     ParameterId mover_ = 0;
     std::vector<Complex> moves_by_param_;  ///< by mover_, per param
-    std::size_t taken_ = static_cast<std::size_t>(-1);
+    std::size_t taken_ = static_cast<std::size_t>(-1), graded_ = static_cast<std::size_t>(-1);
     std::vector<Complex> output_by_leaf_;
     std::vector<double> output_adjoint_;
 };

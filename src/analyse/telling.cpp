@@ -82,6 +82,13 @@ nlohmann::json json_of(const Matrix& m)
     return rows;
 }
 
+nlohmann::json json_of(const SparseMatrix& m)
+{
+    nlohmann::json values = nlohmann::json::array();
+    for (double v : m.value) values.push_back(json_number(v));
+    return {{"rows", m.rows}, {"columns", m.columns}, {"row", m.row}, {"column", m.column}, {"value", values}};
+}
+
 nlohmann::json json_of(const std::vector<LinearModel::Signal>& list)
 {
     nlohmann::json all = nlohmann::json::array();
@@ -102,6 +109,22 @@ std::string root_line(const Root& r)
     std::string line = v.imag() != 0 ? fmt::format("{:<28} {:>11.5g} Hz   damping {:.4g}", root_text(v), r.frequency(), r.damping())
                                      : fmt::format("{:<28} time constant {:.5g} s", root_text(v), std::abs(r.time_constant()));
     return line + (v.real() > 0 ? "   grows" : "");
+}
+
+// "states    leaf.angle   at 3.2 deg"
+std::string signals_text(const char* what, const std::vector<LinearModel::Signal>& signals)
+{
+    constexpr std::size_t kMost = 40;
+    std::string out;
+    for (std::size_t i = 0; i < signals.size() && i < kMost; ++i)
+        out += fmt::format("  {:<8} {:<40} at {}\n", i == 0 ? what : "", signals[i].name, with_unit(signals[i].at / signals[i].scale, signals[i].display));
+    if (signals.size() > kMost) out += fmt::format("  {:<8} and {} more\n", "", signals.size() - kMost);
+    return out;
+}
+
+std::string counted(std::size_t n, const char* what)
+{
+    return fmt::format("{} {}{}", n, what, n == 1 ? "" : "s");
 }
 
 std::string state_text(const Mode::State& s)
@@ -127,18 +150,9 @@ std::string TransferFunction::text() const
 
 std::string LinearModel::text(double tolerance) const
 {
-    std::string out =
-        fmt::format("linear model at {:.9g} s, in {}: {} state{}, {} input{}, {} output{}\n", time, in_display_units ? "the units of the declarations" : "SI",
-                    states.size(), states.size() == 1 ? "" : "s", inputs.size(), inputs.size() == 1 ? "" : "s", outputs.size(), outputs.size() == 1 ? "" : "s");
-    auto list = [&](const char* what, const std::vector<Signal>& signals) {
-        constexpr std::size_t kMost = 40;
-        for (std::size_t i = 0; i < signals.size() && i < kMost; ++i)
-            out += fmt::format("  {:<8} {:<40} at {}\n", i == 0 ? what : "", signals[i].name, with_unit(signals[i].at / signals[i].scale, signals[i].display));
-        if (signals.size() > kMost) out += fmt::format("  {:<8} and {} more\n", "", signals.size() - kMost);
-    };
-    list("states", states);
-    list("inputs", inputs);
-    list("outputs", outputs);
+    std::string out = fmt::format("linear model at {:.9g} s, in {}: {}, {}, {}\n", time, in_display_units ? "the units of the declarations" : "SI",
+                                  counted(states.size(), "state"), counted(inputs.size(), "input"), counted(outputs.size(), "output"));
+    out += signals_text("states", states) + signals_text("inputs", inputs) + signals_text("outputs", outputs);
     std::vector<Root> roots = poles();
     out += roots.empty() ? "\nno poles\n" : "\npoles, rad/s\n";
     constexpr std::size_t kMostPoles = 60;
@@ -208,6 +222,41 @@ std::string LinearModel::json(double tolerance) const
     return all.dump(1);
 }
 
+std::string DescriptorModel::text() const
+{
+    std::string out = fmt::format("linear model at {:.9g} s, in {}: {}, {}, {}\n", time, in_display_units ? "the units of the declarations" : "SI",
+                                  counted(n_states, "state"), counted(inputs.size(), "input"), counted(outputs.size(), "output"));
+    out += fmt::format("  as sparse matrices: E z' = A z + B u, y = C z + D u with {}; numbers in E {}, A {}, B {}, C {}, D {}\n",
+                       counted(unknowns.size(), "unknown"), e.value.size(), a.value.size(), b.value.size(), c.value.size(), d.value.size());
+    out += signals_text("inputs", inputs) + signals_text("outputs", outputs);
+    for (std::size_t o = 0; o < outputs.size(); ++o)
+        for (std::size_t i = 0; i < inputs.size(); ++i) {
+            double gain = response(i, o, {0})[0].real();
+            out += fmt::format("\n{} / {}, {} per {}\n  {}\n", outputs[o].name, inputs[i].name, outputs[o].unit.empty() ? "1" : outputs[o].unit,
+                               inputs[i].unit.empty() ? "1" : inputs[i].unit,
+                               std::isfinite(gain) ? fmt::format("steady gain {:.6g}", gain) : "no steady gain: a pole at 0");
+        }
+    for (const std::string& note : notes) out += "\nnote: " + note + "\n";
+    return out;
+}
+
+std::string DescriptorModel::json() const
+{
+    nlohmann::json all{{"time", time},
+                       {"units", in_display_units ? "display" : "SI"},
+                       {"states", n_states},
+                       {"unknowns", json_of(unknowns)},
+                       {"inputs", json_of(inputs)},
+                       {"outputs", json_of(outputs)},
+                       {"e", json_of(e)},
+                       {"a", json_of(a)},
+                       {"b", json_of(b)},
+                       {"c", json_of(c)},
+                       {"d", json_of(d)},
+                       {"notes", notes}};
+    return all.dump(1);
+}
+
 double LinearCheck::worst() const
 {
     double most = 0;
@@ -241,7 +290,7 @@ std::string Mode::parts_text(std::size_t most) const
 std::string Modes::text(std::size_t detailed) const
 {
     if (n_states == 0) return fmt::format("at {:.9g} s there are no states, and no modes\n", time);
-    std::string out = fmt::format("modes at {:.9g} s, fastest first: {} of {} state{}\n\n", time, modes.size(), n_states, n_states == 1 ? "" : "s");
+    std::string out = fmt::format("modes at {:.9g} s, fastest first: {} of {}\n\n", time, modes.size(), counted(n_states, "state"));
     out += fmt::format("  {:>3}  {:>12}  {:>9}  {:>13}  parts\n", "", "frequency", "damping", "time constant");
     for (std::size_t k = 0; k < modes.size(); ++k) {
         const Mode& m = modes[k];

@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "analyse/descriptor.hpp"
 #include "analyse/linearise.hpp"
 #include "analyse/modes.hpp"
 #include "api/run_data.hpp"
@@ -88,21 +89,25 @@ struct PointOfRun {
     std::optional<Point> point;
 };
 
-LinearModel Run::linear(const LinearRequest& request)
+namespace {
+
+// What is asked for, found in a system, and what is to be said of it.
+struct Asked {
+    std::vector<std::string> notes{};
+    std::vector<ActingInput> inputs{};
+    std::vector<SeenOutput> outputs{};
+};
+
+Asked asked_for(const CompiledSystemData& system, Point& point, const LinearRequest& request)
 {
-    if (!data_->started()) step_to(0);
-    Data& d = *data_;
-    PointOfRun at(d);
-    Point& point = *at.point;
     const CompiledModel& m = point.model();
     const FlatModel& flat = m.form.flat();
-    std::vector<std::string> notes;
-    std::vector<ActingInput> inputs;
-    std::vector<SeenOutput> outputs;
+    Asked asked;
+    auto& [notes, inputs, outputs] = asked;
     auto add_input = [&](const std::string& path) -> std::size_t {
         for (std::size_t k = 0; k < inputs.size(); ++k)
             if (inputs[k].told.name == path) return k;
-        const auto& added = d.system->added;
+        const auto& added = system.added;
         auto signal = std::find_if(added.begin(), added.end(), [&](const AddedSignal& s) { return s.path == path; });
         ActingInput input;
         if (signal != added.end()) {
@@ -125,7 +130,7 @@ LinearModel Run::linear(const LinearRequest& request)
                 if (column_named(m, path) < m.form.outputs.size())
                     throw UsageError(fmt::format("'{}' cannot act: the system was not compiled for it", path),
                                      "name the signal in CompileRequest::linear_inputs; other quantities follow from the equations");
-                find_parameter(*d.system, path, false);  // says what is near
+                find_parameter(system, path, false);  // says what is near
             }
             input.value = static_cast<ParameterId>(param - flat.parameters.begin());
             input.told = told(path, param->unit, point.parameter(input.value));
@@ -157,15 +162,12 @@ LinearModel Run::linear(const LinearRequest& request)
         }
         SeenOutput o;
         o.column = column_named(m, path);
-        if (o.column == m.form.outputs.size()) throw unknown_output(*d.system, path);
+        if (o.column == m.form.outputs.size()) throw unknown_output(system, path);
         if (m.form.outputs[o.column].boolean) throw UsageError(fmt::format("'{}' is true or false: it has no slope", path));
         o.told = told(path, m.form.outputs[o.column].unit, point.output(o.column));
         outputs.push_back(std::move(o));
     }
     for (const std::string& path : request.open) source_output(path);
-    if (point.n() > kMostForAllModes)
-        throw UsageError(fmt::format("a linear model of {} states: at most {} are written out", point.n(), kMostForAllModes),
-                         "look at a part of the system, or at its modes: those of large systems are found by regions");
     const auto& blocks = m.form.events.blocks;
     if (std::any_of(blocks.begin(), blocks.end(), [](const FlatBlock& b) { return b.kind == FlatBlock::Kind::every; }))
         notes.push_back("sampled blocks hold what they have set: the model is that between two samples");
@@ -173,15 +175,49 @@ LinearModel Run::linear(const LinearRequest& request)
     if (std::vector<std::uint32_t> corners = point.at_corners(); !corners.empty()) {
         constexpr std::size_t kMostNamed = 3;
         std::string where;
-        for (std::size_t k = 0; k < corners.size() && k < kMostNamed; ++k) where += (k == 0 ? "" : "; ") + describe_residual(m, d.system->sources, corners[k]);
+        for (std::size_t k = 0; k < corners.size() && k < kMostNamed; ++k) where += (k == 0 ? "" : "; ") + describe_residual(m, system.sources, corners[k]);
         if (corners.size() > kMostNamed) where += fmt::format("; and {} more", corners.size() - kMostNamed);
         notes.push_back(fmt::format(
             "the point lies at a corner, where slopes differ to both sides; their mean is taken, and of a condition the side that it stands on: {}", where));
     }
-    LinearModel model = linearise(point, inputs, outputs, request.cut);
+    return asked;
+}
+
+}  // namespace
+
+LinearModel Run::linear(const LinearRequest& request)
+{
+    if (!data_->started()) step_to(0);
+    PointOfRun at(*data_);
+    Asked asked = asked_for(*data_->system, *at.point, request);
+    if (at.point->n() > kMostForAllModes)
+        throw UsageError(fmt::format("a linear model of {} states: tables are made of at most {}", at.point->n(), kMostForAllModes),
+                         "descriptor_model() (on the command line --sparse) gives it as sparse matrices; modes of large systems are found by regions");
+    LinearModel model = linearise(*at.point, asked.inputs, asked.outputs, request.cut);
     model.time = at.state.time;
-    model.notes.insert(model.notes.begin(), notes.begin(), notes.end());
+    model.notes.insert(model.notes.begin(), asked.notes.begin(), asked.notes.end());
     return model;
+}
+
+DescriptorModel Run::descriptor_model(const LinearRequest& request)
+{
+    if (!data_->started()) step_to(0);
+    PointOfRun at(*data_);
+    Asked asked = asked_for(*data_->system, *at.point, request);
+    DescriptorModel model = describe_linear(*at.point, asked.inputs, asked.outputs, request.cut);
+    model.time = at.state.time;
+    model.notes = asked.notes;
+    return model;
+}
+
+std::size_t Run::n_states()
+{
+    if (!data_->started()) step_to(0);
+    const Evaluation& e = data_->simulation->evaluation();
+    const auto& z = e.model().form.z;
+    std::size_t n = 0;
+    for (std::size_t i = 0; i < z.size(); ++i) n += e.is_state(i) && !e.model().form.flat().quantities[z[i].variable.quantity].found ? 1 : 0;
+    return n;
 }
 
 Modes Run::modes(const ModesRequest& request)

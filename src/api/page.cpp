@@ -21,7 +21,7 @@ std::string joined_lines(const std::string& text)
     return line;
 }
 
-// The text of a definition: what it is, then in lines that begin so what it has `Neglected:`, its `Source:` and an `Example:`.
+// The text of a definition: what it is, then in lines that begin so what it has `Neglected:`, its `Source:`, an `Example:`, and what may stand `Instead:`.
 void take_text(const std::string& doc, Page& page)
 {
     std::string *to = &page.purpose, line, unseen;  // how it is drawn in a report, and what it was called, is no text for readers
@@ -31,6 +31,7 @@ void take_text(const std::string& doc, Page& page)
         for (auto [mark, field] : {std::pair{"Neglected:", &page.neglected},
                                    {"Source:", &page.origin},
                                    {"Example:", &page.example},
+                                   {"Instead:", &page.instead},
                                    {"Picture:", &unseen},
                                    {"Formerly:", &unseen}}) {
             if (line.rfind(mark, 0) != 0) continue;

@@ -27,6 +27,7 @@ struct Page {
     std::string neglected;  ///< what it leaves out or takes as ideal
     std::string origin;     ///< where its equations come from
     std::string example;
+    std::string instead;  ///< a simpler component, and when it will do: "ReliefValve, where the travel of the spool does not matter"
     std::vector<std::string> takes_over;
     std::vector<PageSection> sections;
 };

@@ -98,6 +98,7 @@ std::string page_as_text(const Page& page)
         out += "\n" + s.title + "\n" + table(s.rows);
         for (const PageEquation& e : s.equations) out += indented(e.source, "  ");
     }
+    if (!page.instead.empty()) out += "\ninstead: " + page.instead + "\n";
     if (!page.example.empty()) out += "\nexample\n" + indented(page.example, "  ");
     return out;
 }
@@ -152,6 +153,7 @@ std::string page_as_markdown(const Page& page, int level)
         }
         list();
     }
+    if (!page.instead.empty()) out += "**Instead:** " + escaped(page.instead) + "\n\n";
     if (!page.example.empty()) {
         out += "**Example**\n\n```\n" + page.example;
         out += (page.example.back() == '\n' ? "" : "\n") + std::string("```\n\n");
@@ -161,8 +163,8 @@ std::string page_as_markdown(const Page& page, int level)
 
 std::string page_as_json(const Page& page)
 {
-    nlohmann::json all{{"name", page.name},     {"kind", page.kind},       {"purpose", page.purpose},      {"neglected", page.neglected},
-                       {"source", page.origin}, {"example", page.example}, {"takes_over", page.takes_over}};
+    nlohmann::json all{{"name", page.name},     {"kind", page.kind},       {"purpose", page.purpose}, {"neglected", page.neglected},
+                       {"source", page.origin}, {"example", page.example}, {"instead", page.instead}, {"takes_over", page.takes_over}};
     nlohmann::json sections = nlohmann::json::object();
     for (const PageSection& s : page.sections) {
         nlohmann::json list = nlohmann::json::array();

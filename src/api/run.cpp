@@ -194,6 +194,20 @@ Verification Run::verify()
     return data_->verify();
 }
 
+RunPoint Run::point()
+{
+    if (!data_->started()) step_to(0);
+    Data& d = *data_;
+    const State& s = d.simulation->state();
+    d.simulation->evaluation().at(s.time, s.z.data(), s.rates.data());
+    return d.point_at(s);
+}
+
+void Run::go_on_from(const RunPoint& point, const RunOptions& options)
+{
+    data_->go_on_from(point, options);
+}
+
 // --- again -------------------------------------------------------------------------------------------------------------
 
 void Run::reset()

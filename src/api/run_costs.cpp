@@ -88,6 +88,31 @@ Cost::Limit limit_of(const StepCosts::Reason& reason, double steps, const EventL
     return l;
 }
 
+Cost::Equation equation_of(const CompiledModel& model, std::uint32_t residual, const SourceSet& sources)
+{
+    Cost::Equation told;
+    std::uint32_t equation = model.form.residual_of[residual];
+    if (equation == kNoNode) {
+        told.text = describe_residual(model, sources, residual);
+        return told;
+    }
+    const FlatModel& flat = model.form.flat();
+    const ReducedEquation& e = model.form.reduced.equations[equation];
+    const FlatEquation& f = flat.equations[e.flat];
+    told.part = flat.instances[f.origin.instance];
+    told.place = place_text(sources, f.origin.span);
+    // as it is written: what the compiler made of it may be long
+    for (char c : sources.text(f.origin.span)) {
+        const char plain = c == '\n' || c == '\t' ? ' ' : c;
+        if (plain != ' ' || !told.text.ends_with(' ')) told.text += plain;
+    }
+    if (told.text.empty()) told.text = flat.equation_text(f);
+    constexpr std::size_t kLong = 100;
+    if (told.text.size() > kLong) told.text = told.text.substr(0, kLong - 3) + "...";
+    if (e.differentiated > 0) told.text += fmt::format(" (differentiated {} time{})", e.differentiated, e.differentiated == 1 ? "" : "s");
+    return told;
+}
+
 }  // namespace
 
 Cost cost_of(const Simulation& simulation, const SourceSet& sources)
@@ -96,6 +121,19 @@ Cost cost_of(const Simulation& simulation, const SourceSet& sources)
     const StepCosts& costs = simulation.costs();
     cost.steps = costs.n_steps();
     const CompiledModel& first = *const_cast<Simulation&>(simulation).evaluation().first_model();
+    std::map<std::pair<std::string, std::string>, std::size_t> stated;
+    for (const auto& [which, much] : costs.stubborn()) {
+        Cost::Equation e;
+        if (which.first != nullptr)
+            e = equation_of(*which.first, which.second, sources);
+        else
+            e.text = "none: the matrix at hand was made for another length of step";
+        auto [it, fresh] = stated.emplace(std::pair{e.text, e.place}, cost.equations.size());
+        if (fresh) cost.equations.push_back(std::move(e));
+        cost.equations[it->second].steps += much.steps;
+        cost.equations[it->second].corrections += much.corrections;
+    }
+    std::stable_sort(cost.equations.begin(), cost.equations.end(), [](const auto& a, const auto& b) { return a.corrections > b.corrections; });
     // the same name may come of several systems that the run went through
     std::map<std::array<std::string, 3>, std::size_t> known;
     std::vector<std::size_t> number;
@@ -227,6 +265,18 @@ std::string Cost::text(const EventRecord& events, std::size_t most) const
     // several parts of one declaration, several quantities of one part
     if (std::any_of(limits.begin(), limits.end(), [](const Limit& l) { return !l.place.empty(); }))
         sums("by line of text", summed(limits, [](const Limit& l) { return l.place; }), "no line");
+    // what the iteration within a step had to do with
+    double stubborn = 0;
+    for (const Equation& e : equations) stubborn += e.steps;
+    if (stubborn > 0) {
+        constexpr std::size_t kMostEquations = 8;
+        out += fmt::format("\n{:.0f} steps took Newton's iteration more than one correction; the equation that was then farthest from being met\n", stubborn);
+        for (std::size_t k = 0; k < equations.size() && k < kMostEquations && equations[k].steps >= 0.005 * stubborn; ++k) {
+            const Equation& e = equations[k];
+            out += fmt::format("  {:>9.0f}  {:>4.1f} %  {:.1f} corrections  {}{}{}\n", e.steps, 100 * e.steps / stubborn, e.corrections / e.steps, e.text,
+                               e.part.empty() ? "" : ", in " + e.part, e.place.empty() ? "" : "  (" + e.place + ")");
+        }
+    }
     // where in time the steps were
     double most_steps = 0;
     const Stretch* dense = nullptr;

@@ -245,6 +245,69 @@ void Run::Data::take_output_times(std::optional<double> until, Recorder& to) con
     to.times.push_back(stop);
 }
 
+std::vector<double> Run::Data::point_times(const RunOptions& options, std::optional<double> until) const
+{
+    constexpr double kMost = 100000;
+    if (options.points == 0 && !options.points_every) return {};
+    if (options.points > 0 && options.points_every)
+        throw UsageError("points are asked for by their number and by the time between them: one of the two is needed");
+    if (!until) throw UsageError("points over a run need its stop time: RunOptions::stop, or the scenario's");
+    if (!options.out.empty() && (options.out == "-" || std::filesystem::path(options.out).extension() == ".csv"))
+        throw UsageError("a recording of text holds no points", "record to a .h5 file");
+    std::vector<double> times;
+    if (options.points_every) {
+        const double every = *options.points_every;
+        if (!(every > 0) || !std::isfinite(every))
+            throw UsageError(fmt::format("points each {:g} s: the time between them must be longer than 0 s, and end", every));
+        if (*until / every > kMost) throw UsageError(fmt::format("points each {:g} s over {:g} s are more than {:.0f}", every, *until, kMost));
+        for (std::size_t k = 0; static_cast<double>(k) * every <= *until * (1 + 1e-12); ++k) times.push_back(std::min(static_cast<double>(k) * every, *until));
+    } else {
+        if (static_cast<double>(options.points) > kMost) throw UsageError(fmt::format("{} points: at most {:.0f} are kept", options.points, kMost));
+        for (std::size_t k = 0; k < options.points; ++k)
+            times.push_back(options.points == 1 ? *until : *until * static_cast<double>(k) / static_cast<double>(options.points - 1));
+    }
+    return times;
+}
+
+RunPoint Run::Data::point_at(const State& s)
+{
+    if (simulation->evaluation().units() != nullptr)
+        throw UsageError("a unit of FMI is part of the system: what it holds cannot be kept and put back", "repeat the run up to the time that is wanted");
+    RunPoint point;
+    guarded([&] { point = simulation->moment_at(s); });
+    return point;
+}
+
+void Run::Data::go_on_from(const RunPoint& point, const RunOptions& options)
+{
+    if (point.layout == nullptr || point.layout->names.size() != point.layout->index.size() || point.layout->names.size() != point.layout->sign.size() ||
+        point.layout->n_values() > point.values.size())
+        throw UsageError("a point that holds no run");
+    // params first: what the equations are may follow from them
+    std::vector<std::optional<double>> values(flat().parameters.size());
+    constexpr std::string_view kParam = "param ";
+    std::map<std::string, ParameterId> by_path;
+    for (ParameterId p = 0; p < flat().parameters.size(); ++p) by_path.emplace(flat().parameters[p].path, p);
+    for (std::size_t k = 0; k < point.layout->names.size(); ++k) {
+        const std::string& name = point.layout->names[k];
+        if (!name.starts_with(kParam)) continue;
+        auto known = by_path.find(name.substr(kParam.size()));
+        if (known == by_path.end()) throw UsageError(fmt::format("a point of another system: it has a param '{}'", name.substr(kParam.size())));
+        values[known->second] = point.values[point.layout->index[k]];
+    }
+    recorder.reset();
+    summary = {};
+    recording = {};
+    given = std::move(values);
+    settled = looked = false;
+    make_simulation(options);
+    bool whole = false;
+    guarded([&] { whole = simulation->go_on_from(point); });
+    if (whole) return;
+    simulation.reset();
+    throw UsageError(fmt::format("the point at {:g} s does not hold the whole state of '{}': it belongs to another system", point.time, system->name));
+}
+
 std::shared_ptr<const Program> KeptOutputs::get(const CompiledModel& model, const std::vector<std::size_t>& outputs)
 {
     constexpr double kWorthIt = 0.8;  // of the operations of all outputs
@@ -361,6 +424,9 @@ void Run::Data::begin(const RunOptions& options, bool records)
     made.options = options;
     RecordingHead about = head(options.keep.empty() ? system->keep : options.keep, made.columns);
     take_output_times(stop, made);
+    made.point_times = point_times(options, stop);
+    if (!made.point_times.empty() && simulation->evaluation().units() != nullptr)
+        throw UsageError("no points can be kept: a unit of FMI is part of the system, and what it holds cannot be put back");
     if (!options.out.empty()) made.writer = open_writer(options.out, about, system->files_read);
     recording.system = about.system;
     recording.scenario = about.scenario;
@@ -401,7 +467,9 @@ bool Run::Data::advance(double target)
         return done;
     }
     Recorder& r = *recorder;
-    std::vector<double> rows = r.rows_up_to(target), between;
+    std::vector<double> rows = r.rows_up_to(target), between, points;
+    for (std::size_t k = r.next_point; k < r.point_times.size() && r.point_times[k] <= target; ++k)
+        if (!std::binary_search(rows.begin(), rows.end(), r.point_times[k])) points.push_back(r.point_times[k]);
     if (r.verifier != nullptr) between = points_between(rows);
     Verifier::Near near{[&](double t, State& s) { simulation->interpolate(t, s); }, [&](State& s) { simulation->solve_from_states(s); }};
     const CompiledModel* own_model = &model();
@@ -410,7 +478,22 @@ bool Run::Data::advance(double target)
         if (r.options.in_memory) r.blocks->add(r.row.data());
         if (r.writer != nullptr) r.writer->row(r.row.data());
     };
+    // at an event the point is that behind it
+    auto keep_point = [&](const State& s) {
+        const bool again = !recording.points.empty() && s.time <= recording.points.back().time + same_moment(s.time);
+        bool due = false;
+        for (; r.next_point < r.point_times.size() && r.point_times[r.next_point] <= s.time + same_moment(s.time); ++r.next_point) due = true;
+        if (again) recording.points.pop_back();
+        if (again || due) recording.points.push_back(simulation->moment_at(s));
+    };
     auto sink = [&](const State& s, Evaluation& e) {
+        if (!r.point_times.empty()) {
+            keep_point(s);
+            if (std::binary_search(points.begin(), points.end(), s.time)) {
+                ++r.n_between;
+                return;
+            }
+        }
         if (r.kept != nullptr && &e.model() == own_model && e.outputs(*r.kept, r.row.data() + 1)) {
             check_conditions(s, e);
             record_row(s);
@@ -445,8 +528,8 @@ bool Run::Data::advance(double target)
     };
     const std::atomic<bool>* ended_by = r.options.time_limit ? &to_end : r.options.interrupt;
     try {
-        bool done =
-            simulation->advance(target, merged(rows, between), sink, ended_by, r.options.time_limit || r.options.crawls ? after_step : r.options.progress);
+        bool done = simulation->advance(target, merged(merged(rows, between), points), sink, ended_by,
+                                        r.options.time_limit || r.options.crawls ? after_step : r.options.progress);
         const std::string& stopped = simulation->stopped_by();
         if (!done && stopped.empty())
             summary.reason = over_time ? fmt::format("the time limit of {:g} s was reached", *r.options.time_limit) : "interrupted";
@@ -504,7 +587,7 @@ Verification Run::Data::close(bool complete, const std::string& reason)
     for (const std::string& h : summary.held) recording.assumed.push_back("nothing settles it, it is held: " + h);
     if (r.writer != nullptr) {
         r.writer->events(summary.event_record);
-        r.writer->results({recording.measures, recording.demands, recording.assumed, recording.cost});
+        r.writer->results({recording.measures, recording.demands, recording.assumed, recording.cost, recording.points});
         Filed filed = r.writer->finish(complete, reason);
         summary.recorded = filed.path;
         summary.recording_notes = filed.notes;

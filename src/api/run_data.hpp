@@ -32,8 +32,10 @@ struct Recorder {
     std::unique_ptr<RecordingWriter> writer;
     std::unique_ptr<Verifier> verifier;
     std::optional<ColumnBlocks> blocks;
-    std::vector<double> row, outputs;  ///< room
-    std::size_t n_between = 0;         ///< points that were verified and are no rows
+    std::vector<double> row, outputs;   ///< room
+    std::vector<double> point_times{};  ///< at which points are kept
+    std::size_t next_point = 0;
+    std::size_t n_between = 0;  ///< points that were verified or kept and are no rows
     std::chrono::steady_clock::time_point begun = std::chrono::steady_clock::now();
 
     /// The times of rows up to `target`, which are then no longer to come.
@@ -107,6 +109,10 @@ struct Run::Data {
     [[noreturn]] void fail_output(std::size_t i, const State& s, Evaluation& e) const;
     void check_conditions(const State& s, Evaluation& e);
     void summarize(double stop);
+    /// Times at which points are kept, ascending; empty: none.
+    std::vector<double> point_times(const RunOptions& options, std::optional<double> until) const;
+    RunPoint point_at(const State& s);
+    void go_on_from(const RunPoint& point, const RunOptions& options);
     std::unique_ptr<Verifier> make_verifier();
     Verifier::Inits demanded_inits() const
     {

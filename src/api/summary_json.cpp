@@ -55,6 +55,9 @@ std::string RunSummary::json(const std::string& system, const std::string& scena
     for (const EventEntry& e : event_record.kinds) happened.push_back(of(e));
     nlohmann::json limited = nlohmann::json::array();
     for (const Cost::Limit& l : cost.limits) limited.push_back({{"what", l.what}, {"part", l.part}, {"place", l.place}, {"why", l.why}, {"steps", l.steps}});
+    nlohmann::json iterated = nlohmann::json::array();
+    for (const Cost::Equation& e : cost.equations)
+        iterated.push_back({{"text", e.text}, {"part", e.part}, {"place", e.place}, {"steps", e.steps}, {"corrections", e.corrections}});
     nlohmann::json all{{"system", system},
                        {"scenario", scenario},
                        {"complete", complete},
@@ -75,6 +78,7 @@ std::string RunSummary::json(const std::string& system, const std::string& scena
                        {"recording_notes", recording_notes},
                        {"wall_seconds", wall_seconds},
                        {"limits", limited},
+                       {"iterated", iterated},
                        {"spent_seconds", shares_told},
                        {"event_seconds", event_seconds},
                        {"kept_histories", kept_histories},

@@ -142,6 +142,43 @@ void Events::before_start(double time, const std::vector<std::pair<std::uint32_t
     modes_.turn_by_clock(time, nullptr);
 }
 
+std::vector<std::pair<std::string, double>> Events::left_behind() const
+{
+    std::vector<std::pair<std::string, double>> list;
+    for (std::size_t i = 0; i < m().form.conditions.size(); ++i) list.emplace_back(fmt::format("mode {}", i), e_.mode(i));
+    for (std::size_t i = 0; i < m().form.events.memories.size(); ++i) list.emplace_back(fmt::format("memory {}", i), e_.memory(i));
+    for (std::size_t k = 0; k < ticks_.size(); ++k) {
+        list.emplace_back(fmt::format("clock {} first", k), ticks_[k].first);
+        list.emplace_back(fmt::format("clock {} count", k), ticks_[k].count);
+        list.emplace_back(fmt::format("clock {} next", k), ticks_[k].next);
+    }
+    for (std::size_t k = 0; k < recheck_.size(); ++k)  // HDF5 has no trouble with infinity, JSON has
+        list.emplace_back(fmt::format("sequence {} looks again", k), std::isfinite(recheck_[k]) ? recheck_[k] : -1);
+    for (std::uint32_t b : whens_) list.emplace_back(fmt::format("when {}", b), was_[b]);
+    return list;
+}
+
+void Events::put_back(double time, const std::map<std::string, double>& known)
+{
+    before_start(time);
+    auto of = [&](const std::string& name, double otherwise) {
+        auto it = known.find(name);
+        return it == known.end() ? otherwise : it->second;
+    };
+    for (std::size_t i = 0; i < m().form.conditions.size(); ++i) e_.set_mode(i, of(fmt::format("mode {}", i), e_.mode(i)));
+    for (std::size_t i = 0; i < m().form.events.memories.size(); ++i) e_.set_memory(i, of(fmt::format("memory {}", i), e_.memory(i)));
+    for (std::size_t k = 0; k < ticks_.size(); ++k) {
+        ticks_[k].first = of(fmt::format("clock {} first", k), ticks_[k].first);
+        ticks_[k].count = of(fmt::format("clock {} count", k), ticks_[k].count);
+        ticks_[k].next = of(fmt::format("clock {} next", k), ticks_[k].next);
+    }
+    for (std::size_t k = 0; k < recheck_.size(); ++k) {
+        double at = of(fmt::format("sequence {} looks again", k), -1);
+        recheck_[k] = at >= 0 ? at : HUGE_VAL;
+    }
+    for (std::uint32_t b : whens_) was_[b] = of(fmt::format("when {}", b), was_[b]);
+}
+
 bool Events::settle_memories(const State& s)
 {
     e_.at(s.time, s.z.data(), s.rates.data());

@@ -4,6 +4,8 @@
 #pragma once
 
 #include <cmath>
+#include <map>
+#include <string>
 
 #include "events/blocks.hpp"
 #include "events/variant_change.hpp"
@@ -30,6 +32,14 @@ public:
     /// Where the system at hand has no start: takes up one that was not tried yet, by turning conditions that follow from the motion. False:
     /// there is none left.
     bool try_variant() { return variants_.try_another(); }
+    /// What events have left behind, by names; and put back in a run that goes on from there, in the place of before_start() and begin().
+    std::vector<std::pair<std::string, double>> left_behind() const;
+    void put_back(double time, const std::map<std::string, double>& known);
+    /// A system of the family, by its key and by what it goes along; null if there is none such.
+    std::shared_ptr<const CompiledModel> system_of(const std::vector<char>& key, const std::vector<std::uint32_t>& slides)
+    {
+        return variants_.system_of(key, slides);
+    }
     /// The start itself as a moment.
     void begin(State& s);
     /// The next time at which something is known to happen, after the present one.

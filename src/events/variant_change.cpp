@@ -124,6 +124,16 @@ std::shared_ptr<const CompiledModel> VariantChange::family_get(const std::vector
     return e_.first_model()->family->get(e_.first_model(), key, reason);
 }
 
+std::shared_ptr<const CompiledModel> VariantChange::system_of(const std::vector<char>& key, const std::vector<std::uint32_t>& slides)
+{
+    const auto& first = e_.first_model();
+    std::string reason;
+    if (any() && key.size() != first->family->switches.size()) return nullptr;
+    if (!slides.empty()) return first->sliding == nullptr ? nullptr : first->sliding->get(key, slides);
+    if (any()) return family_get(key, reason);
+    return key.empty() ? first : nullptr;
+}
+
 bool VariantChange::take(State& s)
 {
     if (!any()) return false;

@@ -24,6 +24,8 @@ public:
     bool take(State& s);
     /// For the start: another system, reached by turning one or two conditions that follow from the motion. False: all were tried.
     bool try_another();
+    /// By its key and by the conditions that it goes along; null if there is none such.
+    std::shared_ptr<const CompiledModel> system_of(const std::vector<char>& key, const std::vector<std::uint32_t>& slides);
     /// Goes on along a condition. False if there is no system for that.
     bool slide(State& s, std::uint32_t condition);
     /// Where a share has left 0 .. 1: on with the side that it has left to. True if one has.

@@ -150,7 +150,7 @@ struct FixedPlan {
         std::vector<Entry> params;               ///< of params that follow from inputs, in an order in which they can be worked out
         std::vector<Entry> rows;                 ///< of equations, by states and params
         std::vector<Entry> outputs, conditions;  ///< by number
-        std::shared_ptr<const Graph> graph;  ///< with the derivatives of tables and functions
+        std::shared_ptr<const Graph> graph;      ///< with the derivatives of tables and functions
     };
     Slopes slopes;
     /// Tables and functions that its programs use.

@@ -190,6 +190,25 @@ void draw_linear(const LinearModel& model, std::size_t input, std::size_t output
     draw(page, picture, 2);
 }
 
+void draw_answer(const DescriptorModel& model, std::size_t input, std::size_t output, const std::vector<double>& hertz, const AnalysisPicture& picture)
+{
+    const LinearModel::Signal &in = model.inputs.at(input), &out = model.outputs.at(output);
+    const bool opened = out.name == "source of " + in.name;
+    std::vector<Complex> values = model.response(input, output, hertz);
+    if (opened)
+        for (Complex& v : values) v = -v;
+    PanelContent size = panel_of("frequency", "Hz", {"dB"}), phase = panel_of("frequency", "Hz", {"deg"});
+    size.log_x = phase.log_x = true;
+    std::vector<double> decibels;
+    for (Complex v : values) decibels.push_back(v == 0.0 ? std::nan("") : decibel(v));
+    std::string unit = per(out, in);
+    size.curves.push_back(curve(fmt::format("amplitude of {} / {}{}", out.name, in.name, unit == "1" ? "" : ", " + unit), "dB", 0, hertz, decibels));
+    phase.curves.push_back(curve(opened ? "phase of -L" : "phase", "deg", 0, hertz, phases(values)));
+    PageContent page;
+    page.panels = {size, phase};
+    draw(page, picture, 1);
+}
+
 void draw_modes(const std::vector<Modes>& over_time, std::size_t shown, const AnalysisPicture& picture)
 {
     constexpr std::size_t kMostModes = 8, kMostParts = 10;

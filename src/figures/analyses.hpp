@@ -22,6 +22,9 @@ struct AnalysisPicture {
 /// step answer, over that of the model itself where `check` holds it. Throws RecordingError.
 void draw_linear(const LinearModel& model, std::size_t input, std::size_t output, const LinearCheck* check, const AnalysisPicture& picture);
 
+/// Amplitude and phase of a large one, at frequencies in Hz. Throws RecordingError.
+void draw_answer(const DescriptorModel& model, std::size_t input, std::size_t output, const std::vector<double>& hertz, const AnalysisPicture& picture);
+
 /// Frequencies of the fastest modes over time, on a logarithmic axis, and for one point bars of the parts of each. Throws RecordingError.
 void draw_modes(const std::vector<Modes>& over_time, std::size_t shown, const AnalysisPicture& picture);
 

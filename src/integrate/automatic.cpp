@@ -68,6 +68,8 @@ public:
     const std::vector<int>& crossings() const override { return now().crossings(); }
     std::vector<std::size_t> worst() const override { return now().worst(); }
     std::size_t limiting() const override { return now().limiting(); }
+    void look_closely(bool look) override { now().look_closely(look); }
+    Stubborn stubborn() const override { return now().stubborn(); }
     std::string story() const override { return story_; }
 
     StepCounts counts() const override

@@ -66,6 +66,15 @@ public:
     /// The members of z that limit the step most, worst first, as indices; for messages.
     virtual std::vector<std::size_t> worst() const = 0;
     static constexpr std::size_t kNone = static_cast<std::size_t>(-1);
+    /// The equation that Newton's iteration of the last step had most to do with, into the residuals, and the corrections that it took; kNone where one was
+    /// enough, or for methods that solve none. Of steps before which look_closely(true) was called.
+    struct Stubborn {
+        std::size_t residual = static_cast<std::size_t>(-1);
+        int corrections = 0;
+        bool other_length = false;  ///< the matrix was made for another length of step: no equation is to blame
+    };
+    virtual void look_closely(bool look) { (void)look; }
+    virtual Stubborn stubborn() const { return {}; }
     /// The state that was largest in the error test of the last step; kNone if there is none. One pass over the states, asked for while the run goes on.
     virtual std::size_t limiting() const
     {

@@ -95,6 +95,8 @@ public:
     }
     const std::vector<int>& crossings() const override { return roots_.crossings(); }
     StepCounts counts() const override { return counts_; }
+    void look_closely(bool look) override { equations_.look(look); }
+    Stubborn stubborn() const override { return equations_.most_stubborn(weight_.data()); }
     std::vector<std::size_t> worst() const override { return worst_first(error_, weight_); }
     std::size_t limiting() const override { return largest_state(e_.selection(), error_, weight_); }
 

@@ -295,6 +295,8 @@ bool Simulation::go_on(double target, const std::vector<double>& outputs, const 
         if (delays != nullptr) limit = std::min(limit, from + delays->shortest());
         if (!has_fixed_step(settings_.method)) limit = std::min(limit, signals_.limit(from, target));
         begun_at_ = from;
+        const bool looks = costs_wanted && costs_.looks_at_equations();
+        if (costs_wanted) integrator_->look_closely(looks);
         std::uint64_t begun = ticks();
         Integrator::Stopped stopped = step(limit);
         double taken = static_cast<double>(ticks() - begun);
@@ -304,6 +306,9 @@ bool Simulation::go_on(double target, const std::vector<double>& outputs, const 
         if (!measuring_.none())
             measuring_.step(
                 from, t, [&](double at, State& s) { integrator_->interpolate(at, s); }, [&](State& s) { looking().solve(s, sources_); });
+        if (looks)
+            if (Integrator::Stubborn s = integrator_->stubborn(); s.corrections > 1)
+                costs_.corrections(s.other_length ? nullptr : integrated_, s.other_length ? 0 : static_cast<std::uint32_t>(s.residual), s.corrections);
         bool found = stopped == Integrator::Stopped::root;
         bool at_limit = stopped == Integrator::Stopped::target;
         bool clocked = at_limit && events_.due(limit);

@@ -10,6 +10,7 @@
 #include "integrate/integrator.hpp"
 #include "integrate/limits.hpp"
 #include "integrate/measuring.hpp"
+#include "integrate/moments.hpp"
 #include "integrate/step_costs.hpp"
 #include "solve/signals.hpp"
 
@@ -58,6 +59,10 @@ public:
     /// After parameters or inputs have changed: values made consistent with the states as they are; what jumped begins anew, the rest keeps its history. Throws
     /// NumericFailure: the state is then as it was.
     void reconcile();
+    /// The run at a state of the present step, whole. Throws NumericFailure where a foreign unit holds a part of it.
+    Moment moment_at(const State& s);
+    /// In the place of start(): stands at such a moment, with the params as they are given by then. False: it is none of this system. Throws NumericFailure.
+    bool go_on_from(const Moment& moment);
     RunStatistics statistics() const;
     /// The members of z that limit the step most, worst first; for messages.
     std::vector<std::size_t> limiting() const { return integrator_->worst(); }
@@ -126,6 +131,7 @@ private:
     std::vector<double> units_residual_;
     bool settled_ = false;  ///< the state at hand is consistent already
     std::vector<char> jumped_;
+    MomentNames moment_names_;
     StepCosts costs_;
     std::size_t failures_ = 0;  ///< of convergence, at the last look
     std::size_t steps_looked_at_ = 0;

@@ -46,6 +46,14 @@ void StepCosts::step(double from, double to, const Reason* reason)
     ++n_;
 }
 
+void StepCosts::corrections(const CompiledModel* model, std::uint32_t residual, int n)
+{
+    const double weight = n_ >= kFirstEquations ? static_cast<double>(kStride) : 1;
+    Stubborn& s = stubborn_[{model, residual}];
+    s.steps += weight;
+    s.corrections += weight * n;
+}
+
 void StepCosts::begin_stretch(double from, double length)
 {
     Stretch& s = stretches_.emplace_back();

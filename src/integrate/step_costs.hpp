@@ -44,13 +44,22 @@ public:
     /// A step was made. `reason` null: one that was not looked at.
     void step(double from, double to, const Reason* reason);
 
+    /// Whether the equations of the next step are to be looked at.
+    bool looks_at_equations() const { return n_ < kFirstEquations || n_ % kStride == 0; }
+    /// Of a step that was looked at: the equation that its iteration had most to do with; without a model: the matrix was made for another length of step.
+    void corrections(const CompiledModel* model, std::uint32_t residual, int n);
+    struct Stubborn {
+        double steps = 0, corrections = 0;
+    };
+    const std::map<std::pair<const CompiledModel*, std::uint32_t>, Stubborn>& stubborn() const { return stubborn_; }
+
     double n_steps() const { return static_cast<double>(n_); }
     /// Reasons with their steps; numbered as in the stretches.
     const std::vector<std::pair<Reason, double>>& reasons() const { return reasons_; }
     const std::vector<Stretch>& stretches() const { return stretches_; }
 
 private:
-    static constexpr std::size_t kFirst = 500, kStride = 8, kMostStretches = 512;
+    static constexpr std::size_t kFirst = 500, kFirstEquations = 64, kStride = 8, kMostStretches = 512;
     void begin_stretch(double from, double length);
     void halve();
 
@@ -58,6 +67,7 @@ private:
     std::map<Reason, std::uint32_t> number_;
     std::vector<std::pair<Reason, double>> reasons_;
     std::vector<Stretch> stretches_;
+    std::map<std::pair<const CompiledModel*, std::uint32_t>, Stubborn> stubborn_;
 };
 
 }  // namespace netloop

@@ -136,6 +136,10 @@ bool StepEquations::iterate(double t, double cj, const double* weight, double* c
     cj_last_ = cj;
     for (int iteration = 0; iteration < kMostIterations; ++iteration) {
         if (!residual(t)) return false;
+        if (looks_ && iteration > 0 && iteration + 1 > seen_corrections_) {
+            if (iteration == 1) seen_ = delta_, seen_other_length_ = std::abs(share - 1) > 1e-9;
+            seen_corrections_ = iteration + 1;
+        }
         {
             Stopwatch watch(e_.shares.algebra);
             lu_->solve(delta_.data());
@@ -175,6 +179,31 @@ bool StepEquations::iterate_anew(double t, double cj, const double* weight, doub
         before = size;
     }
     return false;
+}
+
+// In terms of the unknown that it takes least to meet an equation by: |F| over the largest |dF/dz| / weight in its row.
+Integrator::Stubborn StepEquations::most_stubborn(const double* weight) const
+{
+    Integrator::Stubborn found;
+    if (seen_corrections_ < 2 || seen_.size() != delta_.size()) return found;
+    const SparsePattern& p = e_.model().pattern;
+    if (matrix_.size() != p.n_entries()) return found;
+    if (seen_other_length_) {  // then equations without any curvature are off, too
+        found.corrections = seen_corrections_;
+        found.other_length = true;
+        return found;
+    }
+    std::vector<double> slope(delta_.size(), 0.0);
+    for (std::uint32_t c = 0; c < p.n_columns; ++c)
+        for (auto k = static_cast<std::size_t>(p.starts[c]); k < static_cast<std::size_t>(p.starts[c + 1]); ++k) {
+            double& most = slope[static_cast<std::size_t>(p.rows[k])];
+            most = std::max(most, std::abs(matrix_[k]) / weight[c]);
+        }
+    double largest = 0;
+    for (std::size_t r = 0; r < slope.size(); ++r)
+        if (double off = std::abs(seen_[r]); slope[r] > 0 && off > largest * slope[r]) largest = off / slope[r], found.residual = r;
+    if (found.residual != Integrator::kNone) found.corrections = seen_corrections_;
+    return found;
 }
 
 }  // namespace netloop

@@ -29,6 +29,10 @@ public:
         matrix_is_wrong_ = true;
         lu_->forget_pivots();
     }
+    /// From here on: what is left of the equations behind a first correction is kept, or not.
+    void look(bool closely) { looks_ = closely, seen_corrections_ = 0; }
+    /// Of the solutions since look(): the most corrections that one took, and the residual that was then farthest from being met; kNone where one was enough.
+    Integrator::Stubborn most_stubborn(const double* weight) const;
     const NotFinitePoint& not_finite() const { return not_finite_; }
     /// After `never`: the member of z that no equation settles, if it is known.
     std::optional<std::size_t> lost() const { return lu_->lost() < delta_.size() ? std::optional(lu_->lost()) : std::nullopt; }
@@ -55,6 +59,10 @@ private:
     int n_unsolved_ = 0;  ///< attempts in a row that did not converge
     int at_corner_ = 0;   ///< steps for which a matrix for each turn is tried at once, should one not do
     bool matrix_is_wrong_ = true;
+    bool looks_ = false;
+    int seen_corrections_ = 0;
+    bool seen_other_length_ = false;
+    std::vector<double> seen_;  ///< residuals behind the first correction
     NotFinitePoint not_finite_;
 };
 

@@ -1,12 +1,12 @@
 // SPDX-License-Identifier: Apache-2.0
-// Whether a component fits a slot: it needs at least the ports, params and signals of what the slot asks for.
+// Whether a component fits a slot: it needs at least the ports, params and signals of what the slot asks for; in the place of a part, the ports and signals.
 #include <algorithm>
 
 #include "model/check_units.hpp"
 
 namespace netloop {
 
-bool UnitChecker::check_slot(const Definition& base, const Definition& d, Span span)
+bool UnitChecker::check_slot(const Definition& base, const Definition& d, Span span, bool joints_only)
 {
     const ComponentInfo *wanted = set_.info(base), *offered = set_.info(d);
     if (wanted == nullptr || offered == nullptr) return false;
@@ -15,7 +15,8 @@ bool UnitChecker::check_slot(const Definition& base, const Definition& d, Span s
     auto refuse = [&](const std::string& what, Span where) {
         set_.diagnostics.report(messages::slot_unfit, span, d.full_name, base.full_name, what)
             .note(where, fmt::format("'{}' asks for it here", base.full_name))
-            .mend(fmt::format("a component for this slot needs at least the ports, params and signals of '{}'", base.full_name));
+            .mend(joints_only ? fmt::format("a component in the place of this part needs at least the ports, inputs and outputs of '{}'", base.full_name)
+                              : fmt::format("a component for this slot needs at least the ports, params and signals of '{}'", base.full_name));
         fits = false;
     };
     for (const std::string& name : wanted->member_names) {
@@ -31,7 +32,7 @@ bool UnitChecker::check_slot(const Definition& base, const Definition& d, Span s
         const auto* q = need.statement->as<QuantityDecl>();
         bool visible = q != nullptr &&
                        (q->kind == QuantityKind::param || q->kind == QuantityKind::option || q->kind == QuantityKind::input || q->kind == QuantityKind::output);
-        if (!visible) continue;
+        if (!visible || (joints_only && (q->kind == QuantityKind::param || q->kind == QuantityKind::option))) continue;
         const char* word = q->kind == QuantityKind::param    ? "param"
                            : q->kind == QuantityKind::option ? "option"
                            : q->kind == QuantityKind::input  ? "input"
@@ -60,14 +61,17 @@ void UnitChecker::check_put(const ComponentInfo& info, const Path& path, const K
         }
         const auto* slot = m->statement->as<SlotDecl>();
         if (i + 1 == path.size()) {
-            if (slot == nullptr) {
-                set_.diagnostics.report(messages::not_a, path[i].span, path[i].name, "no slot", "a place for a component");
+            const auto* single = m->statement->as<PartDecl>();
+            if (slot == nullptr && (single == nullptr || single->size != nullptr)) {
+                set_.diagnostics.report(messages::not_a, path[i].span, path[i].name, single != nullptr ? "an array of parts" : "no slot and no part",
+                                        "a place for a component");
                 return;
             }
             Context context{&info, &use_scope, {}};
             check_kind_use(use, context, false, path[i].name);
-            const Definition *base = set_.find(*m->scope, slot->base), *d = set_.find(use_scope, use.kind, true);
-            if (base != nullptr && d != nullptr && base->as<ComponentDecl>() != nullptr && d->as<ComponentDecl>() != nullptr) check_slot(*base, *d, use.span);
+            const Definition *base = set_.find(*m->scope, slot != nullptr ? slot->base : single->kind.kind), *d = set_.find(use_scope, use.kind, true);
+            if (base != nullptr && d != nullptr && base->as<ComponentDecl>() != nullptr && d->as<ComponentDecl>() != nullptr)
+                check_slot(*base, *d, use.span, slot == nullptr);
             return;
         }
         const auto* part = m->statement->as<PartDecl>();

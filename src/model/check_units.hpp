@@ -55,7 +55,8 @@ public:
     /// Type of a param, let or signal of a sequence.
     Type type_in_sequence(const ComponentInfo& info, const FileScope& scope, const SequenceDecl& sequence, const std::string& name);
     /// Whether component `d` has at least the ports, params and signals of `base`; reports at `span` what is missing.
-    bool check_slot(const Definition& base, const Definition& d, Span span);
+    /// `joints_only`: for the place of a part, whose params may be others.
+    bool check_slot(const Definition& base, const Definition& d, Span span, bool joints_only = false);
     /// `put slot = Kind(...)` in the system `info`: the slot, the component's values, and that it fits.
     void check_put(const ComponentInfo& info, const Path& slot, const KindUse& use, const FileScope& use_scope);
     void expect_fits(const std::string& what, const Type& declared, const Type& value, const Expr& e);

@@ -211,6 +211,13 @@ struct FlatPicture {
     std::string text;  ///< "bar a b"
 };
 
+/// A value that was fixed when the model was put together.
+struct FlatOption {
+    std::string path, value;
+    std::uint32_t instance = 0;
+    std::vector<std::string> simpler;  ///< values that leave something out, or do it in fewer pieces
+};
+
 struct FlatModel : FlatEvents {
     std::string name;
     Graph graph;
@@ -225,6 +232,7 @@ struct FlatModel : FlatEvents {
     std::vector<FlatView> views;
     std::vector<std::string> instances;  ///< path of each instance; "" is the system
     std::vector<std::string> kinds;      ///< full name of each instance's definition
+    std::vector<FlatOption> options;     ///< of parts, in the order in which they were settled
     std::vector<FlatPicture> pictures;   ///< how instances are drawn, from `## Picture:` lines
     std::vector<Span> places;            ///< where each instance stands in the user's own files: its part, or the part that holds it
 

@@ -297,7 +297,9 @@ void Instantiator::check_bindings(InstanceId id)
         if (b.path.size() > 1 || (m->is_port_fluid && b.put == nullptr)) continue;
         const auto* q = m->statement->as<QuantityDecl>();
         bool settable = q != nullptr && (q->kind == QuantityKind::param || q->kind == QuantityKind::option || q->kind == QuantityKind::input);
+        const auto* part = m->statement->as<PartDecl>();
         bool slot = m->statement->as<SlotDecl>() != nullptr;
+        if (b.put != nullptr && part != nullptr && part->size == nullptr) continue;  // another component in the place of a part
         if (slot != (b.put != nullptr)) {
             set_.diagnostics.report(messages::not_a, b.path[0].span, b.path[0].name, slot ? "a slot" : "no slot", slot ? "a param" : "a place for a component")
                 .mend(slot ? fmt::format("put a component in: {} = Kind(...)", b.path[0].name) : "");
@@ -363,7 +365,35 @@ void Instantiator::make_option(InstanceId id, const std::string& name)
             }
         }
         instances_[id].members[m.slot] = held;
+        if (!instances_[id].fluid) tell_option(id, *q, m, held);
     }
+}
+
+// What advice may try in the place of an option's value: what comes before it in its list, less, or false where it is not the default.
+void Instantiator::tell_option(InstanceId id, const QuantityDecl& q, const Member& m, const InstanceMember& held)
+{
+    FlatOption told;
+    told.path = instances_[id].path.empty() ? q.name : instances_[id].path + "." + q.name;
+    told.instance = id;
+    Env own{id, m.scope, nullptr, nullptr, true};
+    auto number = [&](const Expr* e) -> std::optional<double> {
+        auto c = e != nullptr ? constant_of(*e, own, nullptr) : std::nullopt;
+        return c ? std::optional(c->number) : std::nullopt;
+    };
+    if (q.type == ValueType::choice) {
+        told.value = held.choice;
+        const std::string usual = q.value != nullptr && q.value->kind == ExprKind::path && q.value->path.size() == 1 ? q.value->path[0].name : "";
+        auto now = std::find(q.choices.begin(), q.choices.end(), held.choice);
+        if (held.choice != usual) told.simpler.assign(q.choices.begin(), now);
+    } else if (q.type == ValueType::boolean || (q.value != nullptr && q.value->kind == ExprKind::truth)) {
+        told.value = held.number != 0 ? "true" : "false";
+        if (held.number != 0 && number(q.value) == 0.0) told.simpler = {"false"};
+    } else {
+        told.value = fmt::format("{:g}", held.number);
+        const double least = std::max(number(q.low).value_or(1), 1.0), half = std::ceil(held.number / 2);
+        if (half >= least && half < held.number) told.simpler = {fmt::format("{:g}", half)};
+    }
+    model_->options.push_back(std::move(told));
 }
 
 namespace {
@@ -476,9 +506,35 @@ void Instantiator::make_slot(InstanceId id, const SlotDecl& slot, const Env& env
     make_instance(*d, id, path, std::move(bindings), slot.name_span, false, units_in(id, slot.name, use, *from.scope));
 }
 
+void Instantiator::make_part(InstanceId id, const Member& member, const PartDecl& part, const Definition& d, const KindUse& use, const Env& env)
+{
+    for (const Binding& b : instances_[id].bindings)
+        if (b.path.size() > 1 && b.path[0].name == part.name && !b.path[0].indices.empty())
+            give_up(messages::bad_value, b.path[0].span, fmt::format("'{}' is a single part, not an array", part.name));
+    InstanceMember held;
+    held.kind = InstanceMember::Kind::part;
+    held.first = static_cast<std::uint32_t>(instances_.size());
+    instances_[id].members[member.slot] = held;
+    std::string path = instances_[id].path.empty() ? part.name : instances_[id].path + "." + part.name;
+    InstanceId made =
+        make_instance(d, id, path, bindings_for(id, part.name, std::nullopt, use, env), part.name_span, false, units_in(id, part.name, use, *env.scope));
+    instances_[id].members[member.slot].first = made;
+}
+
 void Instantiator::make_parts(InstanceId id, const Member& member, const PartDecl& part, const Env& env)
 {
     const Definition* d = set_.find(*env.scope, part.kind.kind);
+    if (const Binding* given = part.size == nullptr ? put_into(id, part.name) : nullptr; given != nullptr) {
+        // another component takes its place: one that can be joined as it was
+        const Definition* other = set_.find(*given->env.scope, given->put->kind);
+        if (d == nullptr || other == nullptr || d->as<ComponentDecl>() == nullptr) throw StatementGivenUp{};
+        if (other->as<ComponentDecl>() == nullptr || other->as<ComponentDecl>()->base)
+            give_up(messages::not_a, given->put->span, other->full_name, other->as<ComponentDecl>() == nullptr ? other->kind_text() : "a base component",
+                    "a component");
+        if (!checker_.check_slot(*d, *other, given->put->span, true)) throw StatementGivenUp{};
+        make_part(id, member, part, *other, *given->put, given->env);
+        return;
+    }
     if (d == nullptr || d->as<ComponentDecl>() == nullptr || d->as<ComponentDecl>()->base) {
         checker_.check(*instances_[id].info->definition);  // says what is wrong with the kind
         throw StatementGivenUp{};
@@ -492,13 +548,7 @@ void Instantiator::make_parts(InstanceId id, const Member& member, const PartDec
     held.kind = InstanceMember::Kind::part;
     held.first = static_cast<std::uint32_t>(instances_.size());
     if (part.size == nullptr) {
-        for (const Binding& b : instances_[id].bindings)
-            if (b.path.size() > 1 && b.path[0].name == part.name && !b.path[0].indices.empty())
-                give_up(messages::bad_value, b.path[0].span, fmt::format("'{}' is a single part, not an array", part.name));
-        instances_[id].members[member.slot] = held;
-        InstanceId made = make_instance(*d, id, base, bindings_for(id, part.name, std::nullopt, part.kind, env), part.name_span, false,
-                                        units_in(id, part.name, part.kind, *env.scope));
-        instances_[id].members[member.slot].first = made;
+        make_part(id, member, part, *d, part.kind, env);
         return;
     }
     std::uint32_t n = size_of(*part.size, env, part.name);

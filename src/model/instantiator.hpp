@@ -156,6 +156,8 @@ private:
     void make_options(InstanceId id);
     void make_option(InstanceId id, const std::string& name);
     void make_structure(InstanceId id, const BodyItem& item, const Env& env, Pass pass);
+    void tell_option(InstanceId id, const QuantityDecl& q, const Member& m, const InstanceMember& held);
+    void make_part(InstanceId id, const Member& member, const PartDecl& part, const Definition& d, const KindUse& use, const Env& env);
     void make_parts(InstanceId id, const Member& member, const PartDecl& part, const Env& env);
     void make_slot(InstanceId id, const SlotDecl& slot, const Env& env);
     void make_ports(InstanceId id, const PortDecl& port, const Env& env, const Statement& s);

@@ -201,7 +201,7 @@ void add_outside_value(LibrarySet& set, ScenarioPlan& plan, const std::string& p
 }
 
 namespace {
-// A value for what stands in a slot is checked against the component that is in it; false if the path leads through no slot.
+// A value for what stands in a slot, or in the place of a part, is checked against the component that is in it; false if the path leads through none.
 bool check_inside_slot(LibrarySet& set, const ScenarioPlan& plan, UnitChecker& checker, const OutsideValue& v)
 {
     const ComponentInfo* at = set.info(*plan.system);
@@ -214,11 +214,12 @@ bool check_inside_slot(LibrarySet& set, const ScenarioPlan& plan, UnitChecker& c
         const Path* kind = part != nullptr ? &part->kind.kind : &slot->kind.kind;
         const FileScope* scope = m->scope;
         std::string so_far = text_of(Path(v.path.begin(), v.path.begin() + static_cast<std::ptrdiff_t>(i) + 1));
+        bool replaced = slot != nullptr;
         for (const OutsideValue& other : plan.values)
-            if (other.put != nullptr && text_of(other.path) == so_far) kind = &other.put->kind, scope = other.scope;
+            if (other.put != nullptr && text_of(other.path) == so_far) kind = &other.put->kind, scope = other.scope, replaced = true;
         const Definition* d = set.find(*scope, *kind, true);
         at = d != nullptr && d->as<ComponentDecl>() != nullptr ? set.info(*d) : nullptr;
-        if (slot == nullptr || at == nullptr) continue;
+        if (!replaced || at == nullptr) continue;
         Path rest(v.path.begin() + static_cast<std::ptrdiff_t>(i) + 1, v.path.end());
         const Member* last = at->find(rest[0].name);
         const auto* q = last != nullptr ? last->statement->as<QuantityDecl>() : nullptr;

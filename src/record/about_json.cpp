@@ -113,7 +113,10 @@ std::string results_text(const RunResults& results)
     for (const Cost::Limit& l : results.cost.limits)
         limits.push_back({{"what", l.what}, {"part", l.part}, {"place", l.place}, {"why", l.why}, {"steps", l.steps}});
     for (const Cost::Stretch& s : results.cost.stretches) stretches.push_back({s.from, s.to, s.steps, s.shortest, s.longest, s.limit});
-    all["cost"] = {{"steps", results.cost.steps}, {"limits", limits}, {"stretches", stretches}};
+    json equations = json::array();
+    for (const Cost::Equation& e : results.cost.equations)
+        equations.push_back({{"text", e.text}, {"part", e.part}, {"place", e.place}, {"steps", e.steps}, {"corrections", e.corrections}});
+    all["cost"] = {{"steps", results.cost.steps}, {"limits", limits}, {"stretches", stretches}, {"equations", equations}};
     return all.dump(-1, ' ', false, json::error_handler_t::replace);
 }
 
@@ -158,6 +161,9 @@ void read_results(const std::string& text, Recording& recording)
         recording.cost.steps = cost.value("steps", 0.0);
         for (const json& l : cost.value("limits", json::array()))
             recording.cost.limits.push_back({l.value("what", ""), l.value("part", ""), l.value("place", ""), l.value("why", ""), l.value("steps", 0.0)});
+        for (const json& e : cost.value("equations", json::array()))
+            recording.cost.equations.push_back(
+                {e.value("text", ""), e.value("part", ""), e.value("place", ""), e.value("steps", 0.0), e.value("corrections", 0.0)});
         for (const json& s : cost.value("stretches", json::array())) {
             Cost::Stretch stretch{number(s.at(0)), number(s.at(1)), number(s.at(2)), number(s.at(3)), number(s.at(4)), s.at(5).get<std::uint32_t>()};
             if (stretch.limit < std::max<std::size_t>(recording.cost.limits.size(), 1)) recording.cost.stretches.push_back(stretch);

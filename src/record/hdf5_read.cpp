@@ -8,6 +8,7 @@
 
 #include "record/about_json.hpp"
 #include "record/hdf5.hpp"
+#include "record/hdf5_points.hpp"
 #include "record/reader.hpp"
 
 namespace netloop {
@@ -191,6 +192,7 @@ std::shared_ptr<const ColumnSource> open_hdf5(const std::string& path, Recording
     read_events(source->file(), r.events);
     read_about(read_text(source->file(), "about"), r);
     read_results(read_text(source->file(), "results"), r);
+    r.points = read_points(source->file());
     return source;
 }
 

@@ -9,6 +9,7 @@
 
 #include "record/about_json.hpp"
 #include "record/hdf5.hpp"
+#include "record/hdf5_points.hpp"
 #include "record/packed_blocks.hpp"
 #include "record/writer.hpp"
 
@@ -73,7 +74,11 @@ public:
     }
 
     void events(const EventRecord& record) override { record_ = record; }
-    void results(const RunResults& results) override { results_ = results_text(results); }
+    void results(const RunResults& results) override
+    {
+        results_ = results_text(results);
+        points_ = results.points;
+    }
 
     Filed finish(bool complete, const std::string& reason) override
     {
@@ -86,7 +91,7 @@ public:
             file_ = OwnedId(H5Fopen(unfinished_.c_str(), H5F_ACC_RDWR, H5P_DEFAULT), H5Fclose);
             ok = file_.ok() && H5Ldelete(file_, "tail", H5P_DEFAULT) >= 0 && H5Ldelete(file_, "tail_rows", H5P_DEFAULT) >= 0;
             ok = ok && close_hole() && write_state(complete ? "yes" : "no", reason);
-            ok = ok && write_events() && (results_.empty() || write_text(file_, "results", results_));
+            ok = ok && write_events() && (results_.empty() || write_text(file_, "results", results_)) && write_points(file_, points_);
             ok = file_.reset() && ok;
         }
         if (!ok) failed();
@@ -264,6 +269,7 @@ private:
 
     EventRecord record_;
     std::string results_;
+    std::vector<RunPoint> points_;
     OutputFile out_;
     std::string unfinished_;
     bool finished_ = false;

@@ -150,6 +150,13 @@ Recording Recording::load(const std::string& path)
     return r;
 }
 
+std::size_t RunPoint::Layout::n_values() const
+{
+    std::size_t n = 0;
+    for (std::uint32_t i : index) n = std::max<std::size_t>(n, std::size_t{i} + 1);
+    return n;
+}
+
 std::vector<std::string> Recording::save(const std::string& path, const std::vector<std::string>& inputs) const
 {
     RecordingHead head{system, scenario, columns, {}, origin, figures};
@@ -164,7 +171,7 @@ std::vector<std::string> Recording::save(const std::string& path, const std::vec
         writer->row(row.data());
     }
     writer->events(events);
-    writer->results({measures, demands, assumed, cost});
+    writer->results({measures, demands, assumed, cost, points});
     return writer->finish(complete, reason).notes;
 }
 

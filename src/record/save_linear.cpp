@@ -29,6 +29,26 @@ std::vector<Named> matrices(const LinearModel& m)
     return list;
 }
 
+struct NamedSparse {
+    const char* name;
+    const SparseMatrix* matrix;
+};
+
+std::vector<NamedSparse> matrices(const DescriptorModel& m)
+{
+    return {{"E", &m.e}, {"A", &m.a}, {"B", &m.b}, {"C", &m.c}, {"D", &m.d}};
+}
+
+using Lists = std::vector<std::pair<const char*, const std::vector<LinearModel::Signal>*>>;
+Lists lists(const LinearModel& m)
+{
+    return {{"states", &m.states}, {"inputs", &m.inputs}, {"outputs", &m.outputs}};
+}
+Lists lists(const DescriptorModel& m)
+{
+    return {{"unknowns", &m.unknowns}, {"inputs", &m.inputs}, {"outputs", &m.outputs}};
+}
+
 std::string field(const std::string& text)
 {
     if (text.find_first_of(",\"\n") == std::string::npos) return text;
@@ -37,9 +57,26 @@ std::string field(const std::string& text)
     return out + "\"";
 }
 
+std::string name(const LinearModel::Signal& s)
+{
+    return field(s.name + " [" + (s.unit.empty() ? "1" : s.unit) + "]");
+}
+
+// A row for each number; what the rows and columns of the matrices are stands before.
+std::string csv(const DescriptorModel& m)
+{
+    std::string out = "list,number,name\n";
+    for (const auto& [what, list] : lists(m))
+        for (std::size_t k = 0; k < list->size(); ++k) out += fmt::format("{},{},{}\n", what, k, name((*list)[k]));
+    out += "\nmatrix,row,column,value\n";
+    for (const NamedSparse& n : matrices(m))
+        for (std::size_t k = 0; k < n.matrix->value.size(); ++k)
+            out += fmt::format("{},{},{},{:.17g}\n", n.name, n.matrix->row[k], n.matrix->column[k], n.matrix->value[k]);
+    return out;
+}
+
 std::string csv(const LinearModel& m)
 {
-    auto name = [](const LinearModel::Signal& s) { return field(s.name + " [" + (s.unit.empty() ? "1" : s.unit) + "]"); };
     std::string out;
     for (const Named& n : matrices(m)) {
         out += n.name;
@@ -65,31 +102,59 @@ bool write_names(hid_t file, const std::string& name, const std::vector<LinearMo
     return set.ok() && (texts.empty() || H5Dwrite(set, type, H5S_ALL, H5S_ALL, H5P_DEFAULT, texts.data()) >= 0);
 }
 
-bool write_hdf5(const LinearModel& m, const std::string& path)
+template <typename T>
+bool write_numbers(hid_t to, const char* name, hid_t stored, hid_t given, const std::vector<hsize_t>& size, const std::vector<T>& values)
+{
+    hdf5::OwnedId space(H5Screate_simple(static_cast<int>(size.size()), size.data(), nullptr), H5Sclose);
+    hdf5::OwnedId set(H5Dcreate2(to, name, stored, space, H5P_DEFAULT, H5P_DEFAULT, H5P_DEFAULT), H5Dclose);
+    return set.ok() && (values.empty() || H5Dwrite(set, given, H5S_ALL, H5S_ALL, H5P_DEFAULT, values.data()) >= 0);
+}
+
+bool write_matrices(hid_t file, const LinearModel& m)
+{
+    bool ok = true;
+    for (const Named& n : matrices(m))
+        ok = ok && write_numbers(file, n.name, H5T_IEEE_F64LE, H5T_NATIVE_DOUBLE, {n.matrix->rows, n.matrix->columns}, n.matrix->values);
+    return ok;
+}
+
+bool write_matrices(hid_t file, const DescriptorModel& m)
+{
+    bool ok = true;
+    for (const NamedSparse& n : matrices(m)) {
+        hdf5::OwnedId group(H5Gcreate2(file, n.name, H5P_DEFAULT, H5P_DEFAULT, H5P_DEFAULT), H5Gclose);
+        const SparseMatrix& s = *n.matrix;
+        std::vector<hsize_t> size{s.value.size()};
+        ok = ok && group.ok() && hdf5::write_number(group, "rows", static_cast<double>(s.rows)) &&
+             hdf5::write_number(group, "columns", static_cast<double>(s.columns)) &&
+             write_numbers(group, "row", H5T_STD_U32LE, H5T_NATIVE_UINT32, size, s.row) &&
+             write_numbers(group, "column", H5T_STD_U32LE, H5T_NATIVE_UINT32, size, s.column) &&
+             write_numbers(group, "value", H5T_IEEE_F64LE, H5T_NATIVE_DOUBLE, size, s.value);
+    }
+    return ok;
+}
+
+template <typename Model>
+bool write_hdf5(const Model& m, const char* what, const std::string& path)
 {
     hdf5::quiet();
     hdf5::OwnedId file(H5Fcreate(path.c_str(), H5F_ACC_TRUNC, H5P_DEFAULT, H5P_DEFAULT), H5Fclose);
-    bool ok = file.ok() && hdf5::write_attribute(file, "form", "netloop linear model 1") && hdf5::write_number(file, "time", m.time);
-    for (const Named& n : matrices(m)) {
-        hsize_t size[2] = {n.matrix->rows, n.matrix->columns};
-        hdf5::OwnedId space(H5Screate_simple(2, size, nullptr), H5Sclose);
-        hdf5::OwnedId set(ok ? H5Dcreate2(file, n.name, H5T_IEEE_F64LE, space, H5P_DEFAULT, H5P_DEFAULT, H5P_DEFAULT) : -1, H5Dclose);
-        ok = ok && set.ok() && (n.matrix->values.empty() || H5Dwrite(set, H5T_NATIVE_DOUBLE, H5S_ALL, H5S_ALL, H5P_DEFAULT, n.matrix->values.data()) >= 0);
-    }
-    for (const auto& [name, list] : {std::pair{"states", &m.states}, {"inputs", &m.inputs}, {"outputs", &m.outputs}})
-        ok = ok && write_names(file, name, *list, false) && write_names(file, std::string(name) + "_units", *list, true);
+    bool ok = file.ok() && hdf5::write_attribute(file, "form", what) && hdf5::write_number(file, "time", m.time) && write_matrices(file, m);
+    for (const auto& [list_name, list] : lists(m))
+        ok = ok && write_names(file, list_name, *list, false) && write_names(file, std::string(list_name) + "_units", *list, true);
     return file.reset() && ok;
 }
 
-bool write_mat(const LinearModel& m, const std::string& path)
+using MatVariable = std::unique_ptr<matvar_t, void (*)(matvar_t*)>;
+
+bool write_variable(mat_t* file, matvar_t* made)
 {
-    std::unique_ptr<mat_t, int (*)(mat_t*)> file(Mat_CreateVer(path.c_str(), "netloop linear model", MAT_FT_MAT5), Mat_Close);
-    if (file == nullptr) return false;
-    using Variable = std::unique_ptr<matvar_t, void (*)(matvar_t*)>;
-    auto write = [&](matvar_t* made) {
-        Variable v(made, Mat_VarFree);
-        return v != nullptr && Mat_VarWrite(file.get(), v.get(), MAT_COMPRESSION_NONE) == 0;
-    };
+    MatVariable v(made, Mat_VarFree);
+    return v != nullptr && Mat_VarWrite(file, v.get(), MAT_COMPRESSION_NONE) == 0;
+}
+
+bool write_matrices(mat_t* file, const LinearModel& m)
+{
     bool ok = true;
     for (const Named& n : matrices(m)) {
         std::vector<double> by_column;
@@ -97,15 +162,46 @@ bool write_mat(const LinearModel& m, const std::string& path)
             for (std::size_t i = 0; i < n.matrix->rows; ++i) by_column.push_back((*n.matrix)(i, k));
         std::size_t size[2] = {n.matrix->rows, n.matrix->columns};
         double none = 0;
-        ok = ok && write(Mat_VarCreate(n.name, MAT_C_DOUBLE, MAT_T_DOUBLE, 2, size, by_column.empty() ? &none : by_column.data(), 0));
+        ok = ok && write_variable(file, Mat_VarCreate(n.name, MAT_C_DOUBLE, MAT_T_DOUBLE, 2, size, by_column.empty() ? &none : by_column.data(), 0));
     }
+    return ok;
+}
+
+bool write_matrices(mat_t* file, const DescriptorModel& m)
+{
+    bool ok = true;
+    for (const NamedSparse& n : matrices(m)) {
+        const SparseMatrix& s = *n.matrix;
+        std::vector<mat_uint32_t> rows(s.row.begin(), s.row.end()), starts(s.columns + 1, 0);
+        for (std::uint32_t c : s.column) ++starts[c + 1];
+        for (std::size_t c = 0; c < s.columns; ++c) starts[c + 1] += starts[c];
+        std::vector<double> values = s.value;
+        rows.reserve(1), values.reserve(1);  // where there are none a place is asked for all the same
+        mat_sparse_t sparse{};
+        sparse.nzmax = sparse.ndata = static_cast<mat_uint32_t>(values.size());
+        sparse.nir = static_cast<mat_uint32_t>(rows.size()), sparse.ir = rows.data();
+        sparse.njc = static_cast<mat_uint32_t>(starts.size()), sparse.jc = starts.data();
+        sparse.data = values.data();
+        std::size_t size[2] = {s.rows, s.columns};
+        ok = ok && write_variable(file, Mat_VarCreate(n.name, MAT_C_SPARSE, MAT_T_DOUBLE, 2, size, &sparse, 0));
+    }
+    return ok;
+}
+
+template <typename Model>
+bool write_mat(const Model& m, const std::string& path)
+{
+    std::unique_ptr<mat_t, int (*)(mat_t*)> file(Mat_CreateVer(path.c_str(), "netloop linear model", MAT_FT_MAT5), Mat_Close);
+    if (file == nullptr) return false;
+    bool ok = write_matrices(file.get(), m);
     double time = m.time;
     std::size_t one[2] = {1, 1};
-    ok = ok && write(Mat_VarCreate("time", MAT_C_DOUBLE, MAT_T_DOUBLE, 2, one, &time, 0));
-    for (const auto& [name, list] : {std::pair{"states", &m.states}, {"inputs", &m.inputs}, {"outputs", &m.outputs}})
+    ok = ok && write_variable(file.get(), Mat_VarCreate("time", MAT_C_DOUBLE, MAT_T_DOUBLE, 2, one, &time, 0));
+    for (const auto& [list_name, list] : lists(m))
         for (bool units : {false, true}) {
             std::size_t size[2] = {list->size(), 1};
-            Variable cell(Mat_VarCreate((std::string(name) + (units ? "_units" : "")).c_str(), MAT_C_CELL, MAT_T_CELL, 2, size, nullptr, 0), Mat_VarFree);
+            MatVariable cell(Mat_VarCreate((std::string(list_name) + (units ? "_units" : "")).c_str(), MAT_C_CELL, MAT_T_CELL, 2, size, nullptr, 0),
+                             Mat_VarFree);
             for (std::size_t k = 0; cell != nullptr && k < list->size(); ++k) {
                 std::string text = units ? (*list)[k].unit : (*list)[k].name;
                 if (text.empty()) text = "1";
@@ -117,20 +213,31 @@ bool write_mat(const LinearModel& m, const std::string& path)
     return ok;
 }
 
+template <typename Model>
+void write_model(const Model& m, const char* form_of_hdf5, const std::string& path, const std::vector<std::string>& inputs_of)
+{
+    std::string form = std::filesystem::path(path).extension().string();
+    OutputRules rules{.what = "a linear model", .inputs = inputs_of};
+    if (form == ".json") return write_whole(path, m.json() + "\n", rules);
+    if (form == ".csv") return write_whole(path, csv(m), rules);
+    if (form != ".h5" && form != ".mat") throw RecordingError(fmt::format("'{}': a linear model is written as .json, .csv, .h5 or .mat", path));
+    rules.by_name = true;
+    OutputFile file(path, rules);
+    bool ok = form == ".h5" ? write_hdf5(m, form_of_hdf5, file.unfinished()) : write_mat(m, file.unfinished());
+    if (!ok) throw RecordingError(fmt::format("'{}' cannot be written", path));
+    file.publish();
+}
+
 }  // namespace
 
 void LinearModel::save(const std::string& path, const std::vector<std::string>& inputs_of) const
 {
-    std::string form = std::filesystem::path(path).extension().string();
-    OutputRules rules{.what = "a linear model", .inputs = inputs_of};
-    if (form == ".json") return write_whole(path, json() + "\n", rules);
-    if (form == ".csv") return write_whole(path, csv(*this), rules);
-    if (form != ".h5" && form != ".mat") throw RecordingError(fmt::format("'{}': a linear model is written as .json, .csv, .h5 or .mat", path));
-    rules.by_name = true;
-    OutputFile file(path, rules);
-    bool ok = form == ".h5" ? write_hdf5(*this, file.unfinished()) : write_mat(*this, file.unfinished());
-    if (!ok) throw RecordingError(fmt::format("'{}' cannot be written", path));
-    file.publish();
+    write_model(*this, "netloop linear model 1", path, inputs_of);
+}
+
+void DescriptorModel::save(const std::string& path, const std::vector<std::string>& inputs_of) const
+{
+    write_model(*this, "netloop sparse linear model 1", path, inputs_of);
 }
 
 }  // namespace netloop

@@ -26,6 +26,7 @@ struct RunResults {
     std::vector<DemandResult> demands;
     std::vector<std::string> assumed;
     Cost cost;
+    std::vector<RunPoint> points;
 };
 
 /// Where a recording is when it is closed, and what a user should know of it.

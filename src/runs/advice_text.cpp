@@ -25,12 +25,15 @@ nlohmann::json json_of(const Trial& t)
 {
     nlohmann::json changes = nlohmann::json::array(), prices = nlohmann::json::array();
     for (const Change& c : t.changes)
-        changes.push_back({{"param", c.param},
-                           {"from", (c.from - c.offset) / c.scale},
-                           {"to", (c.to - c.offset) / c.scale},
-                           {"unit", c.unit},
-                           {"reason", c.reason},
-                           {"text", c.text()}});
+        if (c.is_structural())
+            changes.push_back({{c.is_part ? "part" : "option", c.param}, {"from", c.from_text}, {"to", c.to_text}, {"reason", c.reason}, {"text", c.text()}});
+        else
+            changes.push_back({{"param", c.param},
+                               {"from", (c.from - c.offset) / c.scale},
+                               {"to", (c.to - c.offset) / c.scale},
+                               {"unit", c.unit},
+                               {"reason", c.reason},
+                               {"text", c.text()}});
     for (const Price& p : t.prices)
         prices.push_back({{"what", p.what},
                           {"difference", json_number(p.difference / p.scale)},
@@ -77,6 +80,12 @@ public:
 private:
     static std::string step(const Trial& t) { return step_text(t.largest_step); }
 
+    static std::string tried_text(const Change& c)
+    {
+        if (c.is_part) return c.param + " (as " + c.to_text.substr(0, c.to_text.find('(')) + ")";
+        return c.param;
+    }
+
     static std::string prices(const Trial& t)
     {
         constexpr std::size_t kMostPrices = 3;
@@ -99,7 +108,7 @@ private:
             before = t.before;
             bool helps = t.speed_up > helps_by * before;
             helped += t.refused.empty() && helps ? 1 : 0;
-            if (t.refused.empty() && !helps) useless += (useless.empty() ? "" : ", ") + t.changes.back().param;
+            if (t.refused.empty() && !helps) useless += (useless.empty() ? "" : ", ") + tried_text(t.changes.back());
         }
         if (of_round == 0 && round == 1) out_ += "nothing was found that could be tried\n";
         if (of_round == 0) return;
@@ -130,6 +139,7 @@ private:
 
 std::string Advice::Change::text() const
 {
+    if (is_structural()) return fmt::format("{}: {} -> {}", param, from_text, to_text);
     return fmt::format("{}: {} -> {}", param, number(from, scale, offset, unit), number(to, scale, offset, unit));
 }
 

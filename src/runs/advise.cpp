@@ -18,6 +18,7 @@
 #include "base/diagnostics.hpp"
 #include "netloop/fixed_steps.hpp"
 #include "runs/advice_prices.hpp"
+#include "runs/advice_structure.hpp"
 #include "runs/fixed_start.hpp"
 #include "runs/step_stability.hpp"
 #include "runs/step_text.hpp"
@@ -45,7 +46,9 @@ bool stopped(const std::atomic<bool>* flag)
 
 class Adviser {
 public:
-    Adviser(const CompiledSystem& system, const AdviceRequest& request) : system_(system), data_(system.data()), request_(request)
+    /// `structure` null: params alone are tried.
+    Adviser(const CompiledSystem& system, const AdviceRequest& request, AdviceStructure* structure)
+        : system_(system), as_compiled_(system), structure_(structure), data_(&system_.data()), request_(request)
     {
         options_ = request.options;
         options_.out.clear();
@@ -74,17 +77,25 @@ public:
     }
 
 private:
-    const FlatModel& flat() const { return data_.model->form.flat(); }
+    const FlatModel& flat() const { return data_->model->form.flat(); }
 
-    void prepare(Run& run, const std::vector<Change>& changes) const
+    // The system at hand has what was taken; other changes of structure make another one.
+    CompiledSystem system_for(const std::vector<Change>& changes) const
     {
-        if (request_.prepare) request_.prepare(run);
-        for (const Change& c : changes) run.set(system_.param(c.param), c.to);
+        bool structural = std::any_of(changes.begin(), changes.end(), [](const Change& c) { return c.is_structural(); });
+        return structural ? structure_->with(changes) : as_compiled_;
+    }
+    void prepare(Run& run, const CompiledSystem& system, const std::vector<Change>& changes) const
+    {
+        if (request_.prepare) request_.prepare(run, system);
+        for (const Change& c : changes)
+            if (!c.is_structural()) run.set(system.param(c.param), c.to);
     }
     Run prepared(const std::vector<Change>& changes = {}) const
     {
-        Run run(system_);
-        prepare(run, changes);
+        CompiledSystem system = system_for(changes);
+        Run run(system);
+        prepare(run, system, changes);
         return run;
     }
 
@@ -186,6 +197,7 @@ private:
     void find_candidates()
     {
         candidates_.clear();
+        parts_.clear();
         try {
             if (fixed_)
                 find_by_longest_steps();
@@ -203,7 +215,7 @@ private:
         ModesRequest ask;
         ask.sensitivities = sensitivities;
         constexpr std::size_t kAll = 600, kFastest = 20;  // states of which all modes are worked out; of more the fast end is what limits steps
-        if (data_.model->form.reduced.n_states() > kAll) ask.count = kFastest, ask.end = ModesRequest::End::fastest;
+        if (data_->model->form.reduced.n_states() > kAll) ask.count = kFastest, ask.end = ModesRequest::End::fastest;
         Run run = prepared(changes);
         for (double t : times) {
             if (stopped(request_.interrupt)) throw Interrupted("interrupted");
@@ -238,6 +250,11 @@ private:
             constexpr double kStrongly = 0.2;
             double strength = std::min(std::abs(q.frequency) / (fixed_ ? kStrongly : 1), 1.0);
             suggest(p, weight * strength, -q.frequency, weight, reason, std::abs(q.frequency));
+            // a stop has no state of its own: what its params move is its affair
+            const std::size_t dot = q.name.rfind('.');
+            if (dot == std::string::npos) continue;
+            PartWeight& part = parts_[q.name.substr(0, dot)];
+            if (weight * strength > part.weight) part = {weight * strength, reason};
         }
     }
 
@@ -250,6 +267,8 @@ private:
             by_part[l.part] += l.steps;
         }
         if (all == 0) return;
+        for (const auto& [part, steps] : by_part)
+            if (!part.empty()) parts_[part] = {steps / all, fmt::format("limited {:.0f} % of the steps", 100 * steps / all)};
         std::vector<double> times = points(looked_at_);
         at_points(taken_, times, true, [&](const Modes& modes) {
             for (const Mode& m : modes.modes) {
@@ -336,9 +355,10 @@ private:
             ask.options.step = std::min(1e-3, 0.01 * longest);
             ask.stop = summary.stop;
             ask.tolerance = 1e-6;
-            ask.prepare = [&](Run& run) { prepare(run, changes); };
+            const CompiledSystem system = system_for(changes);
+            ask.prepare = [&](Run& run) { prepare(run, system, changes); };
             ask.interrupt = request_.interrupt;
-            FixedStepReport report = fixed_step_report(system_, ask);
+            FixedStepReport report = fixed_step_report(system, ask);
             if (report.methods.empty()) throw RunError("fixed-step", "it cannot go on in fixed steps: " + report.cannot.at(0));
             return std::min(report.methods[0].largest_stable, shortest_period(summary));
         }
@@ -366,6 +386,12 @@ private:
                 double weight = std::pow(now / allowed, kSteep);
                 std::string what =
                     m.swings() ? fmt::format("a mode of {:.3g} Hz", m.root.frequency()) : "a time constant of " + step_text(-1 / m.root.value.real());
+                for (const Mode::Part& p : m.parts) {
+                    PartWeight& known = parts_[p.name];
+                    if (p.name.empty() || !(weight * p.share > known.weight)) continue;
+                    known = {weight * p.share, is_explicit(*fixed_) ? fmt::format("takes part in {}, which allows steps of {}", what, step_text(allowed))
+                                                                    : fmt::format("takes part in {}", what)};
+                }
                 suggest_of(m, weight,
                            is_explicit(*fixed_) ? fmt::format("moves {} of {}, which allows steps of {}", what, part, step_text(allowed))
                                                 : fmt::format("moves {} of {}", what, part));
@@ -385,7 +411,7 @@ private:
         std::string how;
         holds_ = false;
         try {
-            FixedStepRun run(system_, options, {}, {}, [&](Run& r) { prepare(r, taken_); });
+            FixedStepRun run(system_, options, {}, {}, [&](Run& r) { prepare(r, system_, taken_); });
             double stop = looked_at_.stop;
             FixedStepStatus status = FixedStepStatus::good;
             while (status == FixedStepStatus::good && run.time() + options.step <= stop && !stopped(request_.interrupt)) status = run.step();
@@ -431,7 +457,12 @@ private:
         double told = 0;
         std::string text = fmt::format("{:.6g}", (now_.at(p) * factor - f.unit.offset) / f.unit.scale);
         std::from_chars(text.data(), text.data() + text.size(), told);
-        return {f.path, f.unit.text, from_.at(p), told * f.unit.scale + f.unit.offset, f.unit.scale, f.unit.offset, reason};
+        Change c;
+        c.param = f.path, c.unit = f.unit.text;
+        c.from = from_.at(p), c.to = told * f.unit.scale + f.unit.offset;
+        c.scale = f.unit.scale, c.offset = f.unit.offset;
+        c.reason = reason;
+        return c;
     }
 
     // What has been taken and, last, the candidate by that factor: more of it or less, as it helps. Empty if it goes out of range.
@@ -457,16 +488,63 @@ private:
         return kept || (factor <= kFarthest && factor >= 1 / kFarthest);
     }
 
-    // Another value of what has been taken already stands in its place.
+    // Another value of what has been taken already stands in its place; of another component what was taken inside the one before it is gone.
     std::vector<Change> with(const std::vector<Change>& tried) const
     {
         std::vector<Change> all = taken_;
-        for (const Change& c : tried) std::erase_if(all, [&](const Change& x) { return x.param == c.param; });
+        for (const Change& c : tried)
+            std::erase_if(all, [&](const Change& x) { return x.param == c.param || (c.is_part && x.param.starts_with(c.param + ".")); });
         all.insert(all.end(), tried.begin(), tried.end());
         return all;
     }
 
     static std::vector<Change> tried_in(const Trial& t) { return {t.changes.end() - static_cast<std::ptrdiff_t>(t.tried), t.changes.end()}; }
+
+    // Options of the parts that limit most, and other components in their place; each once.
+    std::vector<Change> structural_candidates(Run& run)
+    {
+        constexpr std::size_t kMost = 4;
+        constexpr double kLeast = 0.05;
+        std::vector<Change> list;
+        if (structure_ == nullptr) return list;
+        std::vector<std::pair<double, std::string>> order;
+        double most = 0;
+        for (const auto& [part, weight] : parts_) most = std::max(most, weight.weight);
+        for (const auto& [part, weight] : parts_)
+            if (weight.weight >= kLeast * (fixed_ ? most : 1)) order.emplace_back(-weight.weight, part);
+        std::sort(order.begin(), order.end());
+        for (const auto& [weight, part] : order)
+            for (Change& c : structure_->at_part(part, system_, run, taken_)) {
+                if (list.size() == kMost) return list;
+                if (!structures_tried_.insert(c.param + " = " + c.to_text).second) continue;
+                c.reason = parts_[part].reason;
+                list.push_back(std::move(c));
+            }
+        return list;
+    }
+
+    // What was taken has made another system: params are found there by their paths.
+    void take_system(const std::vector<Change>& changes)
+    {
+        CompiledSystem next = system_for(changes);
+        const CompiledSystemData* data = &next.data();
+        if (data == data_) return;
+        std::map<std::string, ParameterId> there;
+        for (ParameterId p = 0; p < data->model->form.flat().parameters.size(); ++p) there.emplace(data->model->form.flat().parameters[p].path, p);
+        std::map<ParameterId, double> from;
+        std::set<ParameterId> refused;
+        for (const auto& [p, value] : from_)
+            if (auto it = there.find(flat().parameters[p].path); it != there.end()) from.emplace(it->second, value);
+        for (ParameterId p : refused_)
+            if (auto it = there.find(flat().parameters[p].path); it != there.end()) refused.insert(it->second);
+        from_ = std::move(from);
+        refused_ = std::move(refused);
+        now_.clear();
+        candidates_.clear();
+        param_of_.clear();
+        system_ = next;
+        data_ = &system_.data();
+    }
 
     // Two cylinders on one lever limit steps alike, and slowing down one of them is no use: of fixed steps they are changed together.
     std::vector<Candidate> grouped(std::vector<Candidate> list) const
@@ -628,11 +706,14 @@ private:
             if (attempts.size() == first) break;
             if (attempt(c, kStep)) tried.push_back(c);
         }
+        const std::size_t params_tried = attempts.size();
+        for (Change& c : structural_candidates(run))
+            if (attempts.size() < budget) attempts.push_back({with({std::move(c)}), 1});
         singles_ = run_all(attempts);
         // what helps may help more
         attempts.clear();
         std::vector<std::pair<double, std::size_t>> order;
-        for (std::size_t k = 0; k < singles_.size(); ++k) {
+        for (std::size_t k = 0; k < singles_.size() && k < params_tried; ++k) {
             const Trial& t = singles_[k].trial;
             if (!t.refused.empty())
                 refused_.insert(tried[k].param);
@@ -659,10 +740,12 @@ private:
     // Greedily: the fastest first, then each that makes it faster yet.
     void combine()
     {
+        bool structure_taken = false;
         auto take = [&](Measured& m) {
             taken_ = m.trial.changes;
             advice_.combined = m.trial;
             looked_at_ = std::move(m.summary);
+            structure_taken = structure_taken || tried_in(m.trial)[0].is_structural();
         };
         std::set<std::string> done;
         for (Measured& m : singles_) {
@@ -678,19 +761,23 @@ private:
             if (made.empty() || !made[0].trial.refused.empty() || made[0].trial.speed_up < advice_.combined.speed_up * (1 + nothing_)) continue;
             take(made[0]);
         }
+        if (structure_taken) take_system(taken_);
     }
 
     void tell()
     {
         if (advice_.combined.changes.empty() || advice_.combined.speed_up < 1 + kWorth || !holds_) return;
-        std::string from = data_.scenario.empty() ? "" : " from " + data_.scenario;
-        std::string text = fmt::format("scenario fast{} {{\n", from.empty() ? " of " + data_.name : from);
+        std::string from = data_->scenario.empty() ? "" : " from " + data_->scenario;
+        std::string text = fmt::format("scenario fast{} {{\n", from.empty() ? " of " + data_->name : from);
         text += fixed_ ? fmt::format("    ## For steps of {} with {}, {:.1f} times as long as before.\n", step_text(advice_.combined.largest_step),
                                      request_.fixed_method, advice_.combined.speed_up)
                        : fmt::format("    ## {:.1f} times as fast as it was.\n", advice_.combined.speed_up);
         for (const Change& c : advice_.combined.changes)
-            text += fmt::format("    set {} = {:.6g}{}\n", c.param, (c.to - c.offset) / c.scale, c.unit.empty() || c.unit == "1" ? "" : " " + c.unit);
-        if (data_.scenario.empty() && options_.stop) text += fmt::format("    stop at {:g} s\n", *options_.stop);
+            if (c.is_structural()) text += fmt::format("    {} {} = {}\n", c.is_part ? "put" : "set", c.param, c.to_text);
+        for (const Change& c : advice_.combined.changes)
+            if (!c.is_structural())
+                text += fmt::format("    set {} = {:.6g}{}\n", c.param, (c.to - c.offset) / c.scale, c.unit.empty() || c.unit == "1" ? "" : " " + c.unit);
+        if (data_->scenario.empty() && options_.stop) text += fmt::format("    stop at {:g} s\n", *options_.stop);
         advice_.scenario = text + "}\n";
     }
 
@@ -698,8 +785,10 @@ private:
     static constexpr std::size_t kMostRounds = 8, kLeast = 3;  ///< runs that a round needs
     static constexpr ParameterId kNoParameter = static_cast<ParameterId>(-1);
 
-    CompiledSystem system_;
-    const CompiledSystemData& data_;
+    CompiledSystem system_;       ///< with the changes of structure that have been taken
+    CompiledSystem as_compiled_;  ///< without
+    AdviceStructure* structure_;
+    const CompiledSystemData* data_;  ///< of system_
     const AdviceRequest& request_;
     RunOptions options_;
     Advice advice_;
@@ -713,6 +802,12 @@ private:
     std::map<ParameterId, double> from_, now_;
     std::map<std::string, ParameterId> param_of_;
     std::set<ParameterId> refused_;
+    struct PartWeight {
+        double weight = 0;
+        std::string reason;
+    };
+    std::map<std::string, PartWeight> parts_;  ///< that limit steps
+    std::set<std::string> structures_tried_;
     std::vector<Measured> singles_;  ///< of this round
     std::vector<Change> taken_;
     std::size_t round_ = 1;
@@ -724,7 +819,13 @@ private:
 
 Advice advise(const CompiledSystem& system, const AdviceRequest& request)
 {
-    return Adviser(system, request).work();
+    return Adviser(system, request, nullptr).work();
+}
+
+Advice advise(const Library& library, const CompileRequest& compiled, const AdviceRequest& request)
+{
+    AdviceStructure structure(library, compiled);
+    return Adviser(structure.with({}), request, &structure).work();
 }
 
 }  // namespace netloop

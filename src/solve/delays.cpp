@@ -95,4 +95,64 @@ double Delays::shortest() const
     return shortest;
 }
 
+// Of each: how far behind, what was before, its pieces (from, to, their values with their number before), its breaks.
+std::vector<double> Delays::kept(double time) const
+{
+    std::vector<double> list;
+    for (const Line& line : lines_) {
+        list.push_back(line.behind);
+        list.push_back(line.before);
+        std::vector<const Piece*> pieces;
+        for (std::size_t k = line.first; k < line.pieces.size(); ++k)
+            if (line.pieces[k].to >= time - 1.5 * line.behind && line.pieces[k].from < time) pieces.push_back(&line.pieces[k]);
+        list.push_back(static_cast<double>(pieces.size()));
+        for (const Piece* p : pieces) {
+            list.insert(list.end(), {p->from, p->to, static_cast<double>(p->values.size())});
+            list.insert(list.end(), p->values.begin(), p->values.end());
+        }
+        std::vector<Break> breaks;
+        for (const Break& b : line.breaks)
+            if (b.time <= time) breaks.push_back(b);
+        list.push_back(static_cast<double>(breaks.size()));
+        for (const Break& b : breaks) list.insert(list.end(), {b.time, static_cast<double>(b.order)});
+    }
+    return list;
+}
+
+bool Delays::put_back(const std::vector<double>& numbers)
+{
+    std::vector<Line> lines(lines_.size());
+    std::size_t at = 0;
+    bool good = true;
+    auto next = [&]() -> double {
+        if (at == numbers.size()) good = false;
+        return good ? numbers[at++] : 0;
+    };
+    auto count = [&]() -> std::size_t {
+        double n = next();
+        good = good && n >= 0 && n <= static_cast<double>(numbers.size());
+        return good ? static_cast<std::size_t>(n) : 0;
+    };
+    for (Line& line : lines) {
+        line.behind = next();
+        line.before = next();
+        good = good && line.behind > 0;
+        for (std::size_t n = count(), k = 0; k < n && good; ++k) {
+            Piece p;
+            p.from = next();
+            p.to = next();
+            for (std::size_t n_values = count(), j = 0; j < n_values && good; ++j) p.values.push_back(next());
+            good = good && p.values.size() > 1;
+            line.pieces.push_back(std::move(p));
+        }
+        for (std::size_t n = count(), k = 0; k < n && good; ++k) {
+            double time = next();
+            line.breaks.push_back({time, static_cast<int>(next())});
+        }
+    }
+    if (!good || at != numbers.size()) return false;
+    lines_ = std::move(lines);
+    return true;
+}
+
 }  // namespace netloop

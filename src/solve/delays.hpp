@@ -43,6 +43,11 @@ public:
     /// Where a delayed value jumps: the value before the jump, as a step up to it needs it, or the one behind it.
     void look_behind_jumps(bool behind) { behind_jumps_ = behind; }
 
+    /// All that a run which goes on from `time` needs of the past, as plain numbers; and put back.
+    std::vector<double> kept(double time) const;
+    /// False: these are not numbers of so many delays.
+    bool put_back(const std::vector<double>& numbers);
+
 private:
     struct Piece {
         double from = 0, to = 0;

@@ -98,6 +98,7 @@ public:
     /// Looks at the choice of states where at() stands; true if it was changed.
     bool choose_states();
     const StateSelection& selection() const { return *selection_; }
+    bool put_back_states(const std::vector<double>& dependents) { return selection_->put_back(dependents); }
     bool is_state(std::size_t z) const { return selection_->is_state(z); }
     /// Runs one of the programs of EventPrograms; its results are read by value_at().
     void work_out(const Program& program) { run(program); }

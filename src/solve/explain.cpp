@@ -315,13 +315,20 @@ std::string describe_residual(const CompiledModel& model, const SourceSet& sourc
         // x' = v between two states; told by what it settles
         const Graph& g = model.form.reduced.system.graph();
         const Node& n = g[model.form.residuals[i]];
-        for (NodeId child : {n.a, n.b}) {
-            if (child == kNoNode || child >= g.size()) continue;
-            if (g[child].op == Op::rate)
-                return fmt::format("the equation for '{}'",
-                                   variable_name(model, {model.form.z[g[child].a].variable.quantity, model.form.z[g[child].a].variable.order + 1}));
-            if (g[child].op == Op::unknown) return fmt::format("the equation for '{}'", variable_name(model, model.form.z[g[child].a].variable));
-        }
+        auto told = [&](NodeId id) {
+            const Variable& v = model.form.z[g[id].a].variable;
+            return fmt::format("the equation for '{}'", variable_name(model, {v.quantity, v.order + (g[id].op == Op::rate ? 1u : 0u)}));
+        };
+        auto settled = [&](NodeId id) { return g[id].op == Op::rate || g[id].op == Op::unknown; };
+        for (NodeId child : {n.a, n.b})
+            if (child != kNoNode && child < g.size() && settled(child)) return told(child);
+        std::vector<NodeId> below = g.reachable({model.form.residuals[i]});
+        for (const SolverChoice& choice : model.form.choices)
+            if (std::find(choice.links.begin(), choice.links.end(), i) != choice.links.end())
+                return fmt::format("the choice of states among those of '{}'", variable_name(model, model.form.z[choice.orders[0][0]].variable));
+        for (Op wanted : {Op::rate, Op::unknown})
+            for (NodeId id : below)
+                if (g[id].op == wanted) return told(id);
         return "an assignment";
     }
     return equation_text(model, sources, equation);

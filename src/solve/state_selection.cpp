@@ -155,6 +155,39 @@ void StateSelection::adopt(std::size_t i, std::vector<std::uint32_t> dependent)
     ++version_;
 }
 
+std::vector<double> StateSelection::dependents() const
+{
+    std::vector<double> list;
+    for (std::size_t i = 0; i < sets_.size(); ++i)
+        for (std::size_t c = 0; c < m_.form.choices[i].orders.size(); ++c) list.push_back(sets_[i].chosen ? static_cast<double>(sets_[i].dependent[c]) : -1);
+    return list;
+}
+
+bool StateSelection::put_back(const std::vector<double>& dependents)
+{
+    std::size_t at = 0;
+    std::vector<std::vector<std::uint32_t>> all;
+    for (std::size_t i = 0; i < sets_.size(); ++i) {
+        const SolverChoice& choice = m_.form.choices[i];
+        std::vector<std::uint32_t> wanted;
+        double sum = 0, asked = 0;
+        for (std::uint32_t d : choice.differentiated) asked += d;
+        for (std::size_t c = 0; c < choice.orders.size(); ++c, ++at) {
+            if (at == dependents.size() || !(dependents[at] >= 0) || dependents[at] + 1 > static_cast<double>(choice.orders[c].size())) return false;
+            wanted.push_back(static_cast<std::uint32_t>(dependents[at]));
+            sum += wanted.back();
+        }
+        if (sum != asked) return false;
+        all.push_back(std::move(wanted));
+    }
+    if (at != dependents.size()) return false;
+    for (std::size_t i = 0; i < sets_.size(); ++i) {
+        adopt(i, std::move(all[i]));
+        sets_[i].looked_at.clear();
+    }
+    return true;
+}
+
 void StateSelection::drop_unused(std::vector<char>& keep) const
 {
     for (std::size_t i = 0; i < sets_.size(); ++i) {

@@ -23,6 +23,9 @@ public:
     void jacobian(std::vector<double>& by_z, std::vector<double>& by_rate) const;
     /// Sets the rates of the states to what they are linked to.
     void set_rates(const std::vector<double>& z, std::vector<double>& rates) const;
+    /// Per choice and candidate, one after another: how many of its derivatives are no states. Put back: false for what is no choice of this system.
+    std::vector<double> dependents() const;
+    bool put_back(const std::vector<double>& dependents);
     std::size_t n_changes() const { return n_changes_; }
     /// Counts every choice made: what depends on it is to be made anew when this has changed.
     std::size_t version() const { return version_; }

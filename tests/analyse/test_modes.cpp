@@ -117,6 +117,55 @@ TEST_CASE("a rod of cells: all modes of a short one, both ends of the spectrum o
     CHECK(sum == doctest::Approx(1));
 }
 
+TEST_CASE("modes of a region: those nearest to a time constant or to a frequency, in the midst of a large spectrum")
+{
+    const std::size_t n = 2000;
+    {
+        nl::Run run(rod(n));
+        const std::size_t middle = 1234;
+        const double at = 0.5 * (rod_value(middle, n) + rod_value(middle + 1, n));
+        nl::Modes m = run.modes({.count = 4, .near = {{at, 0}}, .sensitivities = false});
+        REQUIRE(m.modes.size() == 4);
+        for (std::size_t k = 0; k < 4; ++k) CHECK(m.modes[k].root.value.real() == doctest::Approx(rod_value(middle + 2 - k, n)).epsilon(1e-8));
+    }
+    // a chain of masses between springs, lightly damped: w_i = 2 sqrt(c/m) sin(i pi / (2 (n + 1))), damping d / (2 sqrt(c m)) times twice that sine
+    const std::size_t masses = 700;
+    nl::Run run(
+        test::compile("system C { option n = 700 ; param m : kg = 0.5 kg ; param c : N/m = 800 N/m ; param d : N*s/m = 0.02 N*s/m ; var x[n] : m\n"
+                      "for i in 1 .. n { init x[i] = 0 m ; init x[i]' = 0 m/s }\n"
+                      "for i in 2 .. n - 1 { m * x[i]'' = c * (x[i - 1] - 2 * x[i] + x[i + 1]) + d * (x[i - 1]' - 2 * x[i]' + x[i + 1]') }\n"
+                      "m * x[1]'' = c * (x[2] - 2 * x[1]) + d * (x[2]' - 2 * x[1]') ; m * x[n]'' = c * (x[n - 1] - 2 * x[n]) + d * (x[n - 1]' - 2 * "
+                      "x[n]') }"));
+    auto value = [&](std::size_t i) {
+        double sine = std::sin(static_cast<double>(i) * std::numbers::pi / (2.0 * (masses + 1))), w = 2 * std::sqrt(800 / 0.5) * sine;
+        double half = 0.5 * 4 * 0.02 / 0.5 * sine * sine;  // m s^2 + 4 d sin^2 s + 4 c sin^2 = 0
+        return Complex(-half, std::sqrt(w * w - half * half));
+    };
+    const std::size_t wanted = 300;
+    nl::Modes m = run.modes({.count = 3, .near = Complex(0, 0.5 * std::abs(value(wanted)) + 0.5 * std::abs(value(wanted + 1)) + 0.01), .sensitivities = false});
+    CHECK(m.n_states == 2 * masses);
+    REQUIRE(m.modes.size() == 3);
+    std::vector<Complex> want{value(wanted + 2), value(wanted + 1), value(wanted)};
+    for (std::size_t k = 0; k < 3; ++k) {
+        CHECK(std::abs(m.modes[k].root.value - want[k]) < 1e-7 * std::abs(want[k]));
+        double sum = 0;
+        for (const auto& s : m.modes[k].states) sum += s.share;
+        CHECK(sum == doctest::Approx(1));
+        // of each place sin^2(j i pi / (n + 1)) / (n + 1), and as much of its speed: by left and right vectors
+        const std::size_t i = wanted + 2 - k;
+        for (const auto& s : m.modes[k].states) {
+            if (s.name != "x[7]" && s.name != "x[350]") continue;
+            double shape = std::sin((s.name == "x[7]" ? 7.0 : 350.0) * static_cast<double>(i) * std::numbers::pi / (masses + 1));
+            CHECK(s.share == doctest::Approx(shape * shape / (masses + 1)).epsilon(1e-3));
+        }
+    }
+    // of a small system they are picked from all
+    nl::Run small(rod(20));
+    nl::Modes few = small.modes({.count = 2, .near = {{rod_value(7, 20) + 1e-6, 0}}});
+    REQUIRE(few.modes.size() == 2);
+    CHECK((few.modes[0].root.value.real() == doctest::Approx(rod_value(7, 20)) || few.modes[1].root.value.real() == doctest::Approx(rod_value(7, 20))));
+}
+
 TEST_CASE("what params do to eigenvalues is what differences say, on shipped models at three times each")
 {
     // the states are held and everything else follows: a param is moved while the run stands, and the modes are looked at again

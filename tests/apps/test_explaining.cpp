@@ -233,4 +233,94 @@ TEST_CASE("advise: a table, a scenario to paste, and what may be kept is read wi
     CHECK(test::netloop("advise " + model + " --keep 'z within 2 mm'").code != 0);
 }
 
+TEST_CASE("linear of a large system: sparse matrices that other programs read, modes of a region, a picture")
+{
+    test::Scratch scratch;
+    std::string model = scratch / "rod.loop";
+    test::write_file(model,
+                     "system R { option n = 800 ; input end : degC = 20 degC ; param k : W/K = 3 W/K ; param c : J/K = 2 J/K ; var T[n] : degC\n"
+                     "for i in 1 .. n { init T[i] = 20 degC } ; for i in 2 .. n - 1 { c * T[i]' = k * (T[i - 1] - 2 * T[i] + T[i + 1]) }\n"
+                     "c * T[1]' = k * (end - 2 * T[1] + T[2]) ; c * T[n]' = k * (T[n - 1] - T[n]) ; let inside : degC = T[40] }\n");
+    test::Outcome told = test::netloop("linear " + model + " --input end --output inside");
+    CHECK(told.code == 0);
+    CHECK(told.out.find("800 states") != std::string::npos);
+    CHECK(told.out.find("E z' = A z + B u") != std::string::npos);
+    CHECK(told.out.find("steady gain 1\n") != std::string::npos);
+    for (const char* form : {"json", "csv", "h5", "mat"})
+        CHECK(test::netloop("linear " + model + " --input end --output inside --out " + (scratch / (std::string("m.") + form))).code == 0);
+    // eigenvalues by others: -4 k / c sin^2((2 i - 1) pi / (2 (2 n + 1)))
+    test::Outcome octave = test::shell("octave-cli --norc --eval \"load('" + (scratch / "m.mat") +
+                                       "'); l = sort(abs(eig(full(E) \\ full(A)))); w = 6*sin(pi/(2*(2*800+1)))^2; printf('%d %d %.6f %.6f %s', issparse(A), "
+                                       "rows(A), l(1)/w, full(D - C*(A\\B)), unknowns{1});\" 2>/dev/null");
+    CHECK(octave.out == "1 800 1.000000 1.000000 T[1]");
+    test::write_file(
+        scratch / "read.py",
+        "import h5py, scipy.io, scipy.sparse, sys, json\nf = h5py.File(sys.argv[1])\nm = scipy.io.loadmat(sys.argv[2])\nj = json.load(open(sys.argv[3]))\n"
+        "def of(n): g = f[n]; return scipy.sparse.csc_matrix((g['value'][...], (g['row'][...], g['column'][...])), (int(g.attrs['rows']), "
+        "int(g.attrs['columns'])))\n"
+        "for n in 'ABCDE': print(abs(of(n) - m[n]).max() == 0, len(j[n.lower()]['value']) == m[n].nnz, end=' ')\n"
+        "print(f['unknowns'][39].decode(), f['outputs_units'][0].decode())\n");
+    test::Outcome python =
+        test::shell("/usr/bin/python3 " + (scratch / "read.py") + " " + (scratch / "m.h5") + " " + (scratch / "m.mat") + " " + (scratch / "m.json"));
+    CHECK(python.out == "True True True True True True True True True True T[40] K\n");
+    CHECK(test::read_file(scratch / "m.csv").find("\nmatrix,row,column,value\nE,0,0,") != std::string::npos);
+    std::string picture = scratch / "answer.png";
+    CHECK(test::netloop("linear " + model + " --input end --output inside --draw " + picture).code == 0);
+    CHECK(fs::file_size(picture) > 10000);
+    // a small one, asked for
+    std::string small = scratch / "s.loop";
+    test::write_file(small, kOscillator);
+    test::Outcome sparse = test::netloop("linear " + small + " --input force --output x --sparse");
+    CHECK(sparse.out.find("2 states") != std::string::npos);
+    CHECK(sparse.out.find("steady gain 1000") != std::string::npos);
+    CHECK(test::netloop("linear " + small + " --input force --output x --sparse --verify").err.find("--verify: a step is held against tables") !=
+          std::string::npos);
+    // 3 ms lie near the fast end, 1 / 12 s = 83 ms
+    json near = json::parse(test::netloop("modes " + model + " --near 0.5s --count 2 --json").out);
+    REQUIRE(near["points"][0]["modes"].size() == 2);
+    for (const json& m : near["points"][0]["modes"]) CHECK(m["value"][0].get<double>() == doctest::Approx(-2).epsilon(0.01));
+    CHECK(test::netloop("modes " + model + " --near 5m").err.find("a frequency (50Hz) or a time constant (2ms) is expected") != std::string::npos);
+    CHECK(test::netloop("modes " + model + " --near 5Hz --end fastest").code == 2);
+}
+
+TEST_CASE("a recording with points: linear and modes out of it without a run that is repeated")
+{
+    test::Scratch scratch;
+    const std::string bridge = test::source_path("examples/bascule/bridge.loop"), with = scratch / "with.h5", without = scratch / "without.h5";
+    CHECK(test::netloop("run " + bridge + " --quiet --points 'every 1 s' --out " + with).code == 0);
+    CHECK(test::netloop("run " + bridge + " --quiet --out " + without).code == 0);
+    CHECK(fs::file_size(with) < 1.2 * static_cast<double>(fs::file_size(without)));
+    for (const std::string& ask : {std::string("modes "), std::string("linear --input valve.command --output leaf.angle ")}) {
+        json a = json::parse(test::netloop(ask + with + " --at 12.3s --json").out), b = json::parse(test::netloop(ask + without + " --at 12.3s --json").out);
+        const json &x = ask[0] == 'm' ? a["points"][0]["modes"] : a["poles"], &y = ask[0] == 'm' ? b["points"][0]["modes"] : b["poles"];
+        REQUIRE(x.size() == y.size());
+        double fastest = 0;
+        for (const json& m : y) fastest = std::max(fastest, m["frequency"].get<double>());
+        for (std::size_t k = 0; k < x.size(); ++k)
+            CHECK(x[k]["frequency"].get<double>() == doctest::Approx(y[k]["frequency"].get<double>()).epsilon(1e-3).scale(1e-6 * fastest));
+    }
+    CHECK(test::netloop("modes " + with + " --over 30").code == 0);
+    CHECK(test::netloop("run " + bridge + " --points 5").err.find("points are kept in a recording") != std::string::npos);
+    CHECK(test::netloop("run " + bridge + " --points 2.5 --out " + (scratch / "x.h5")).err.find("a whole number") != std::string::npos);
+    CHECK(test::netloop("run " + bridge + " --points some --out " + (scratch / "x.h5")).code == 2);
+    CHECK_FALSE(fs::exists(scratch / "x.h5"));
+}
+
+TEST_CASE("cost names the equation that Newton's iteration had to do with, as it is written")
+{
+    test::Scratch scratch;
+    std::string model = scratch / "s.loop";
+    // a stiff linear part, which one correction settles, and one cubic
+    test::write_file(model,
+                     "component Easy { var x init 1 ; x' * (1 ms) = 3 - x }\ncomponent Cubic { input u : 1 ; var y guess 0 ; y + 50 * y^3 = u }\n"
+                     "system S { part easy : Easy ; part cubic : Cubic ; var a init 0 ; a' * (0.1 s) = cos(time / (10 ms)) - cubic.y ; 4 * a -> cubic.u }\n"
+                     "scenario s of S { stop at 1 s }\n");
+    std::string recording = scratch / "s.h5";
+    REQUIRE(test::netloop("run " + model + " --integrator bdf --out " + recording).code == 0);
+    test::Outcome told = test::netloop("cost " + recording);
+    CHECK(told.out.find("more than one correction") != std::string::npos);
+    CHECK(told.out.find("corrections  y + 50 * y^3 = u, in cubic  (" + model + ":2)") != std::string::npos);
+    CHECK(told.out.find("x' * (1 ms) = 3 - x,") == std::string::npos);  // what is straight is met by one correction
+}
+
 TEST_SUITE_END();

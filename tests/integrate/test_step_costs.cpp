@@ -56,4 +56,18 @@ TEST_CASE("a long run is told in few stretches that lose no step and no reason")
     CHECK(counted == events);
 }
 
+TEST_CASE("equations that the iteration had to do with are counted as the steps that were looked at")
+{
+    StepCosts costs;
+    costs.corrections(nullptr, 4, 3);
+    for (int k = 0; k < 600; ++k) costs.step(k, k + 1, nullptr);
+    costs.corrections(nullptr, 4, 2);  // one of eight by now
+    costs.corrections(nullptr, 9, 5);
+    const auto& told = costs.stubborn();
+    REQUIRE(told.size() == 2);
+    CHECK(told.at({nullptr, 4}).steps == 9);
+    CHECK(told.at({nullptr, 4}).corrections == 3 + 8 * 2);
+    CHECK(told.at({nullptr, 9}).corrections == 40);
+}
+
 TEST_SUITE_END();

@@ -200,4 +200,45 @@ TEST_CASE("what cannot be kept is told with the nearest name")
     CHECK_THROWS_WITH_AS(nl::advise(ringing(), {.keep = {{"furthes", 1}}, .runs = 2}), doctest::Contains("did you mean 'furthest'?"), nl::UsageError);
 }
 
+TEST_CASE("another component in the place of a part, fewer cells: tried, measured, taken, and told as lines to paste")
+{
+    // a valve whose spool rings at 500 Hz at each push, beside one without; a pipe of heat in twelve cells that nobody needs
+    const std::string text =
+        "## A valve with a spool that has mass.\n## Instead: StillValve, where the spool does not matter\n"
+        "component RingingValve { param gain = 2 in 0 .. 10 ; param mass : g = 1 g in 1 g .. 2 g ; param spring : N/m = 1e4 N/m in 9e3 N/m .. 1.1e4 N/m\n"
+        "  input u : 1 ; output y : 1 ; var x init 0 ; mass * x'' = spring * (u - x) - (0.06 N*s/m) * x' ; init x' = 0 s^-1 ; y = gain * x }\n"
+        "## A valve without a mass.\n"
+        "component StillValve { param gain = 1 in 0 .. 10 ; input u : 1 ; output y : 1 ; y = gain * u }\n"
+        "component Rod { option n : int = 12 in 2 .. 100 ; input heat : 1 ; output mean : 1 ; var T[n] init 0 ; T[1]' * (1 s) = heat - n^2 * (T[1] - T[2])\n"
+        "  for i in 2 .. n - 1 { T[i]' * (1 s) = n^2 * (T[i - 1] - 2 * T[i] + T[i + 1]) } ; T[n]' * (1 s) = n^2 * (T[n - 1] - T[n]) ; mean = T[1] }\n"
+        "system Pushed { part valve : RingingValve(gain = 3) ; part rod : Rod ; var way init 0 ; let push = if sin(2 * pi * time / (0.5 s)) > 0 then 1 else 0\n"
+        "  push -> valve.u ; push -> rod.heat ; way' * (1 s) = valve.y - way }\n"
+        "scenario shaken of Pushed { stop at 3 s ; output every 10 ms ; measure furthest = max(way) }\n";
+    nl::Library library = nl::Library::standard();
+    library.load_text("pushed.loop", text);
+    nl::Advice advice = nl::advise(library, {.scenario = "shaken"}, {.runs = 24, .jobs = 2});
+    REQUIRE(!advice.combined.changes.empty());
+    const nl::Advice::Change* part = nullptr;
+    for (const nl::Advice::Change& c : advice.combined.changes)
+        if (c.is_part) part = &c;
+    REQUIRE(part != nullptr);
+    CHECK(part->text() == "valve: RingingValve -> StillValve(gain = 3)");
+    CHECK(part->reason.find("of the steps") != std::string::npos);
+    CHECK(advice.combined.steps < 0.5 * advice.as_it_is.steps);
+    CHECK(advice.scenario.find("    put valve = StillValve(gain = 3)\n") != std::string::npos);
+    CHECK(advice.json().find("\"part\":") != std::string::npos);
+    // what is measured is what the pasted scenario does
+    nl::Library again = nl::Library::standard();
+    again.load_text("fast.loop", text + advice.scenario);
+    nl::Run run(nl::compile(again, {.scenario = "fast"}));
+    nl::Recording r = run.simulate();
+    CHECK(static_cast<double>(run.summary().steps) == doctest::Approx(advice.combined.steps).epsilon(0.02));
+    // the spool follows within milliseconds: 3 / (1 + exp(-0.25 s)) of a push of half a period, in the long run
+    CHECK(r.measures[0].value == doctest::Approx(3 * (1 - std::exp(-0.25)) / (1 - std::exp(-0.5)) * (1 - std::exp(-3.0))).epsilon(0.01));
+    // without the library no part is exchanged
+    nl::Advice params = nl::advise(nl::compile(again, {.scenario = "shaken"}), {.runs = 6});
+    for (const nl::Advice::Trial& t : params.trials)
+        for (const nl::Advice::Change& c : t.changes) CHECK_FALSE(c.is_structural());
+}
+
 TEST_SUITE_END();

@@ -37,6 +37,37 @@ TEST_CASE("a delay line gives back cubics exactly, jumps from either side, and w
     CHECK(d.shortest() == 0.5);
 }
 
+TEST_CASE("what is kept of the past gives the same values and breaks in another line; what is none is refused")
+{
+    Delays d(2), other(2);
+    d.begin(0, 0.5, 7, 0);
+    d.begin(1, 0.2, -1, 0);
+    auto piece = [&](std::size_t k, double from, double to) {
+        std::vector<double> values;
+        for (double share : Delays::points(4)) values.push_back(std::sin(from + share * (to - from)));
+        d.add(k, from, to, std::move(values));
+    };
+    for (double t = 0; t < 1.45; t += 0.25) piece(0, t, t + 0.25), piece(1, t, t + 0.25);
+    d.break_source(0, 1.2, 1);
+    d.break_source(1, 1.45, 0);  // still to come at the time that is kept
+    const double time = 1.4;
+    std::vector<double> kept = d.kept(time);
+    REQUIRE(other.put_back(kept));
+    for (double t : {1.4, 1.43, 1.6}) {
+        CHECK(other.value(0, t) == d.value(0, t));
+        CHECK(other.value(1, t) == d.value(1, t));
+    }
+    CHECK(other.behind(1) == 0.2);
+    CHECK(other.next_break(1.4).time == doctest::Approx(1.7));
+    CHECK(other.next_break(1.7).time == HUGE_VAL);
+    // a piece less, one number more, one that counts more than there is
+    std::vector<double> shorter(kept.begin(), kept.end() - 1), longer = kept, wrong = kept;
+    longer.push_back(1);
+    wrong[2] = 1e6;
+    for (const auto& bad : {shorter, longer, wrong, std::vector<double>{}}) CHECK_FALSE(other.put_back(bad));
+    CHECK(other.value(0, 1.6) == d.value(0, 1.6));  // left as it was
+}
+
 TEST_CASE("breaks travel with their order, until they are smoother than any method sees")
 {
     Delays d(2);
