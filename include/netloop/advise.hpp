@@ -45,6 +45,7 @@ struct Advice {
         /// Of an option its values, of a part its kinds, the second with its values: "hydraulics.ReliefValve(cracking = 120 bar)". Empty for a param.
         std::string from_text{}, to_text{};
         bool is_part = false;
+        /// Whether the system is compiled anew with it: an option, or another component.
         bool is_structural() const { return !to_text.empty(); }
         std::string reason{};  ///< "moves the mode of 138 Hz of block.content, which limited 45 % of the steps"
         /// "block.volume: 4 L -> 12 L".

@@ -155,6 +155,7 @@ struct RunPoint {
         std::vector<std::string> names;
         std::vector<std::uint32_t> index;  ///< per name: which number; several quantities may be one
         std::vector<double> sign;          ///< per name: 1, or -1 where it is the number with the other sign
+        /// How many numbers a point of it has.
         std::size_t n_values() const;
     };
     double time = 0;  ///< s

@@ -173,9 +173,27 @@ End near_complex(Point& p, const Eigen::VectorXd& usual, Eigen::Index wanted, bo
     return {solver.eigenvalues(), (transposed ? Eigen::VectorXd(usual.cwiseInverse()) : usual).asDiagonal() * vectors};
 }
 
-// Left vectors beside the right ones that they belong to.
-EigenSystem paired(const End& right, const End& left)
+// left^T A = value left^T by inverse iteration, for one that the other search has not met.
+Eigen::VectorXcd left_of(Point& p, const Eigen::VectorXd& usual, Complex value)
 {
+    constexpr double kBeside = 1e-8;  // the matrix must not be singular
+    constexpr int kTurns = 4;
+    const Complex shift = value * Complex(1 + kBeside, kBeside);
+    Eigen::VectorXcd v(usual.size());
+    for (Eigen::Index i = 0; i < v.size(); ++i) v(i) = (1 + 0.5 * std::sin(1.7 * static_cast<double>(i * i % 1009))) / usual(i);
+    for (int turn = 0; turn < kTurns; ++turn) {
+        v = (p.times_shifted_inverse(shift, v.real(), true) + Complex(0, 1) * p.times_shifted_inverse(shift, v.imag(), true)).eval();
+        v /= usual.cast<Complex>().cwiseProduct(v).norm();
+    }
+    return v;
+}
+
+// Left vectors beside the right ones that they belong to. The search from the other side may end with others at the edge of a region.
+EigenSystem paired(Point& p, const Eigen::VectorXd& usual, const End& right, const End& left)
+{
+    constexpr double kSame = 1e-6;
+    double most = 0;
+    for (Eigen::Index k = 0; k < right.values.size(); ++k) most = std::max(most, std::abs(right.values(k)));
     EigenSystem all;
     all.values = right.values;
     all.right = right.vectors;
@@ -184,7 +202,8 @@ EigenSystem paired(const End& right, const End& left)
         Eigen::Index best = 0;
         for (Eigen::Index j = 1; j < left.values.size(); ++j)
             if (std::abs(left.values(j) - all.values(k)) < std::abs(left.values(best) - all.values(k))) best = j;
-        all.left.col(k) = left.vectors.col(best);
+        const bool met = left.values.size() > 0 && std::abs(left.values(best) - all.values(k)) <= kSame * std::max(std::abs(all.values(k)), kSame * most);
+        all.left.col(k) = met ? Eigen::VectorXcd(left.vectors.col(best)) : left_of(p, usual, all.values(k));
     }
     return all;
 }
@@ -262,10 +281,12 @@ Modes modes_at(Point& point, double time, const ModesRequest& request)
                 return shift.imag() == 0 ? ends_near(point, usual, wanted, transposed, shift.real())
                                          : near_complex(point, usual, std::min(2 * wanted, n - 2), transposed, shift);
             };
-            ends.push_back(paired(look(false), look(true)));
+            ends.push_back(paired(point, usual, look(false), look(true)));
         }
-        if (!request.near && request.end != End::slowest) ends.push_back(paired(fastest(point, usual, wanted, false), fastest(point, usual, wanted, true)));
-        if (!request.near && request.end != End::fastest) ends.push_back(paired(slowest(point, usual, wanted, false), slowest(point, usual, wanted, true)));
+        if (!request.near && request.end != End::slowest)
+            ends.push_back(paired(point, usual, fastest(point, usual, wanted, false), fastest(point, usual, wanted, true)));
+        if (!request.near && request.end != End::fastest)
+            ends.push_back(paired(point, usual, slowest(point, usual, wanted, false), slowest(point, usual, wanted, true)));
         Eigen::Index total = 0;
         for (const EigenSystem& e : ends) total += e.values.size();
         all.values.resize(total), all.right.resize(n, total), all.left.resize(n, total);

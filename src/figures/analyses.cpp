@@ -241,19 +241,27 @@ void draw_modes(const std::vector<Modes>& over_time, std::size_t shown, const An
         PanelContent bars = panel_of(fmt::format("shares of parts in the modes at {:.6g} s, fastest first", point.time), "%", {axis});
         std::vector<std::string> names;
         for (auto p = parts.rbegin(); p != parts.rend(); ++p) names.push_back(p->empty() ? "the system" : *p);
+        // the modes that a part takes part in share its row
+        constexpr double kLeast = 0.01, kRow = 0.8;
+        std::vector<std::size_t> bars_in(parts.size()), made(parts.size());
+        auto each_bar = [&](const Mode& m, auto&& visit) {
+            for (const Mode::Part& part : m.parts)
+                if (auto at = std::find(parts.begin(), parts.end(), part.name); at != parts.end() && part.share >= kLeast)
+                    visit(static_cast<std::size_t>(at - parts.begin()), part.share);
+        };
+        for (std::size_t k = 0; k < n && k < point.modes.size(); ++k) each_bar(point.modes[k], [&](std::size_t row, double) { ++bars_in[row]; });
         for (std::size_t k = 0; k < n && k < point.modes.size(); ++k) {
             const Mode& m = point.modes[k];
             Curve c = curve(fmt::format("{}. {:.4g} Hz", k + 1, m.root.frequency()), axis, k, {}, {});
             c.strokes.clear();
             c.stages = names;
             c.mark = Curve::Mark::bar;
-            for (const Mode::Part& part : m.parts) {
-                auto at = std::find(parts.begin(), parts.end(), part.name);
-                if (at == parts.end() || part.share < 0.005) continue;
-                double y = static_cast<double>(parts.size()) - static_cast<double>(at - parts.begin());
-                double offset = n > 1 ? 0.36 - 0.72 * static_cast<double>(k) / static_cast<double>(n - 1) : 0;
-                c.strokes.push_back({{0, 100 * part.share}, {y + offset, y + offset}});
-            }
+            each_bar(m, [&](std::size_t row, double share) {
+                const double high = kRow / static_cast<double>(std::max<std::size_t>(bars_in[row], 2));
+                const double above =
+                    static_cast<double>(parts.size() - row) + 0.5 * high * static_cast<double>(bars_in[row]) - high * static_cast<double>(made[row]++);
+                c.strokes.push_back({{0, 100 * share}, {above - high, above - 0.1 * high}});
+            });
             if (!c.strokes.empty()) bars.curves.push_back(std::move(c));
         }
         page.panels.push_back(bars);

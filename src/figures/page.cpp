@@ -415,12 +415,17 @@ private:
         for (const Stroke& s : outline.lines) line(s.x, s.y, s.x.size() > 4000 ? 1.2 : 1.8);
     }
 
-    // Single places, and bars that reach from one to the next.
+    // Single places, and bars from one corner to the other.
     static void draw_marks(const Curve& c, const Stroke& s, Plotted& plotted)
     {
         std::string rows, colour = kColours[c.quantity % std::size(kColours)];
+        if (c.mark == Curve::Mark::bar) {
+            rows = fmt::format("{0:.10g} {1:.10g} {0:.10g} {2:.10g} {1:.10g} {3:.10g}\n", s.x[0], s.y[0], s.x[1], s.y[1]);
+            plotted.add(fmt::format("'-' using 1:2:3:4:5:6 with boxxyerror fs solid 1 noborder lc rgb '{}' notitle", colour), rows);
+            return;
+        }
         for (std::size_t i = 0; i < s.x.size(); ++i) rows += fmt::format("{:.10g} {:.10g}\n", s.x[i], s.y[i]);
-        const char* with = c.mark == Curve::Mark::cross ? "points pt 2 ps 1.4 lw 2" : c.mark == Curve::Mark::ring ? "points pt 6 ps 1.5 lw 2" : "lines lw 11";
+        const char* with = c.mark == Curve::Mark::cross ? "points pt 2 ps 1.4 lw 2" : "points pt 6 ps 1.5 lw 2";
         plotted.add(fmt::format("'-' using 1:2 with {} lc rgb '{}' notitle", with, colour), rows);
     }
 

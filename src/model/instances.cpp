@@ -380,6 +380,9 @@ void Instantiator::tell_option(InstanceId id, const QuantityDecl& q, const Membe
         auto c = e != nullptr ? constant_of(*e, own, nullptr) : std::nullopt;
         return c ? std::optional(c->number) : std::nullopt;
     };
+    // what the kind itself has fixed for what it takes over is its nature
+    const Binding* given = binding_of(id, q.name);
+    const bool fixed = given != nullptr && given->env.instance == id;
     if (q.type == ValueType::choice) {
         told.value = held.choice;
         const std::string usual = q.value != nullptr && q.value->kind == ExprKind::path && q.value->path.size() == 1 ? q.value->path[0].name : "";
@@ -393,6 +396,7 @@ void Instantiator::tell_option(InstanceId id, const QuantityDecl& q, const Membe
         const double least = std::max(number(q.low).value_or(1), 1.0), half = std::ceil(held.number / 2);
         if (half >= least && half < held.number) told.simpler = {fmt::format("{:g}", half)};
     }
+    if (fixed) told.simpler.clear();
     model_->options.push_back(std::move(told));
 }
 

@@ -18,7 +18,9 @@ OwnedId text_type()
 
 bool has(hid_t file, const char* name)
 {
-    return H5Lexists(file, name, H5P_DEFAULT) > 0;
+    // what stands in another file, or points elsewhere, is none of ours
+    H5L_info_t link;
+    return H5Lexists(file, name, H5P_DEFAULT) > 0 && H5Lget_info(file, name, &link, H5P_DEFAULT) >= 0 && link.type == H5L_TYPE_HARD;
 }
 
 bool write_attribute(hid_t at, const char* name, const std::string& text)

@@ -67,7 +67,7 @@ void quiet();
 OwnedId text_type();
 OwnedId column_type();
 OwnedId event_type();
-/// Whether the file has a data set of this name.
+/// Whether the file, or a group in it, itself holds something of this name.
 bool has(hid_t file, const char* name);
 
 bool write_attribute(hid_t at, const char* name, const std::string& text);

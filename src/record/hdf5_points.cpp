@@ -126,12 +126,12 @@ bool write_points(hid_t file, const std::vector<RunPoint>& points)
 std::vector<RunPoint> read_points(hid_t file)
 {
     std::vector<RunPoint> points;
-    if (H5Lexists(file, "points", H5P_DEFAULT) <= 0) return points;
+    if (!has(file, "points")) return points;
     OwnedId all(H5Gopen2(file, "points", H5P_DEFAULT), H5Gclose);
     constexpr std::size_t kMostLayouts = 100000;
     for (std::size_t l = 0; l < kMostLayouts && all.ok(); ++l) {
         std::string name = std::to_string(l);
-        if (H5Lexists(all, name.c_str(), H5P_DEFAULT) <= 0) break;
+        if (!has(all, name.c_str())) break;
         OwnedId group(H5Gopen2(all, name.c_str(), H5P_DEFAULT), H5Gclose);
         std::vector<RunPoint> of_layout;
         if (group.ok() && read_layout(group, of_layout)) points.insert(points.end(), of_layout.begin(), of_layout.end());

@@ -104,7 +104,11 @@ Priced price_of(const Recording& as_it_is, const Recording& changed, const std::
     std::vector<Price> others;
     for (const Column& a : as_it_is.columns) {
         const Column* b = a.name == "time" ? nullptr : changed.find(a.name);
-        if (b == nullptr) continue;
+        // inside another component the same name may be another thing
+        if (b == nullptr || b->unit != a.unit) {
+            if (std::isfinite(bound_of(a.name))) refuse(fmt::format("{} is no longer there: it cannot be kept", a.name));
+            continue;
+        }
         Price p = price_of_column(a, *b, rows, time);
         double bound = bound_of(a.name);
         if (!std::isfinite(bound)) {

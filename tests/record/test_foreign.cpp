@@ -91,7 +91,7 @@ std::string good_recording(const test::Scratch& scratch)
         "m.loop",
         "system S {\n    var x : m init 1 m\n    x' = -x / (1 s)\n    when x < 0.5 m { warn \"half\" }\n}\nscenario a of S { stop at 1 s ; output every "
         "10 ms ; measure m = max(x) }\n");
-    Run(compile(library, {})).simulate({.out = scratch / "good.h5"});
+    Run(compile(library, {})).simulate({.out = scratch / "good.h5", .points = 4});
     return scratch / "good.h5";
 }
 
@@ -217,6 +217,36 @@ TEST_CASE("crafted recordings are refused with a reason, or read without what is
         {"events: many steps", nullptr,
          [&](hid_t f) { put_attribute(H5Dopen2(f, "events", H5P_DEFAULT), "steps", H5T_NATIVE_DOUBLE, {8000}, numbers.data()); }},
         {"event times: texts", nullptr, [&](hid_t f) { put_texts(f, "event_times", many); }},
+        {"points: names that are numbers", nullptr, [&](hid_t f) { put(f, "points/0/names", H5T_NATIVE_DOUBLE, {8000}, numbers.data()); }},
+        {"points: more names than places", nullptr, [&](hid_t f) { put_texts(f, "points/0/names", many); }},
+        {"points: names without texts", nullptr, [&](hid_t f) { put(f, "points/0/names", any_length(), {hsize_t{1} << 30}, nullptr, true); }},
+        {"points: values huge", nullptr,
+         [&](hid_t f) {
+             put(f, "points/0/values", H5T_NATIVE_DOUBLE, {4, hsize_t{1} << 40}, nullptr, true);
+         }},
+        {"points: a time without a value", nullptr,
+         [&](hid_t f) {
+             const double times[4] = {0, std::nan(""), 1, 2};
+             put(f, "points/0/time", H5T_NATIVE_DOUBLE, {4}, times);
+         }},
+        {"points: places beyond the values", nullptr,
+         [&](hid_t f) {
+             hsize_t n = 0;
+             hid_t set = H5Dopen2(f, "points/0/index", H5P_DEFAULT), space = H5Dget_space(set);
+             H5Sget_simple_extent_dims(space, &n, nullptr);
+             H5Sclose(space);
+             put(f, "points/0/index", H5T_NATIVE_UINT32, {n}, std::vector<std::uint32_t>(n, 4000000000u).data());
+         }},
+        {"points: a past that ends before it begins", nullptr,
+         [&](hid_t f) {
+             const std::uint64_t starts[5] = {0, 9, 3, 2, 0};
+             put(f, "points/0/past_starts", H5T_NATIVE_UINT64, {5}, starts);
+         }},
+        {"points: in another file", nullptr,
+         [&](hid_t f) {
+             H5Ldelete(f, "points", H5P_DEFAULT);
+             H5Lcreate_external("good.h5", "/points", f, "points", H5P_DEFAULT, H5P_DEFAULT);
+         }},
         {"event times: huge", nullptr, [&](hid_t f) { put(f, "event_times", H5T_NATIVE_DOUBLE, {hsize_t{1} << 45}, nullptr, true); }},
     };
     for (const Crafted& c : all) {
@@ -236,6 +266,7 @@ TEST_CASE("crafted recordings are refused with a reason, or read without what is
             Recording r = Recording::load(path);
             CHECK(c.refused == nullptr);
             must_be_sound(r);
+            CHECK(r.points.size() == (std::string(c.name).starts_with("points") ? 0 : 4));  // of points that are not whole there are none
         } catch (const RecordingError& error) {
             REQUIRE(c.refused != nullptr);
             CHECK(std::string(error.what()).find(c.refused) != std::string::npos);

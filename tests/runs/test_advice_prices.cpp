@@ -51,6 +51,18 @@ TEST_CASE("the largest difference of each quantity, between other rows by straig
     CHECK(nl::price_of(a, a, {}).prices.empty());
 }
 
+TEST_CASE("what is to be kept and is no longer there, or is another thing by now, refuses a change")
+{
+    nl::Recording a = recording({0, 1}, {0, 1}, {0, 1}), b = recording({0, 1}, {0, 1}, {0, 1});
+    b.columns.pop_back();
+    CHECK(nl::price_of(a, b, {}).refused.empty());
+    CHECK(nl::price_of(a, b, {{"x", 1}}).refused.empty());
+    CHECK(nl::price_of(a, b, {{"y", 1}}).refused == "y is no longer there: it cannot be kept");
+    b = a;
+    b.columns[2].unit = "bar";
+    CHECK(nl::price_of(a, b, {{"y", 1}}).refused.find("no longer there") != std::string::npos);
+}
+
 TEST_CASE("an event that lies a little later is no difference, one that lies far off is")
 {
     nl::Recording a = recording({0, 50, 50, 100}, {0, 0, 1, 1}, {0, 0, 0, 0});
