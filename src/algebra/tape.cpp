@@ -3,6 +3,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <functional>
 
 #include "algebra/differentiate.hpp"
 
@@ -71,30 +72,25 @@ void Tape::at(const std::function<double(const Node&)>& value)
 
 std::vector<NodeId> Tape::corners() const
 {
-    constexpr double kEqual = 1e-12;
     std::vector<NodeId> list;
-    for (const Step& s : steps_) {
-        Op op = (*graph_)[s.node].op;
-        if (op != Op::abs && op != Op::min && op != Op::max) continue;
-        double a = value_[children_[s.first]], b = op == Op::abs ? 0 : value_[children_[s.first + 1]];
-        // of a constant and a constant nothing moves
-        if (std::abs(a - b) <= kEqual * std::max(std::abs(a), std::abs(b)) || a == b) list.push_back(s.node);
-    }
+    for (const Step& s : steps_)
+        if (is_corner(s)) list.push_back(s.node);
     return list;
+}
+
+bool Tape::is_corner(const Step& s) const
+{
+    constexpr double kEqual = 1e-12;
+    Op op = (*graph_)[s.node].op;
+    if (op != Op::abs && op != Op::min && op != Op::max) return false;
+    double a = value_[children_[s.first]], b = op == Op::abs ? 0 : value_[children_[s.first + 1]];
+    return std::abs(a - b) <= kEqual * std::max(std::abs(a), std::abs(b)) || a == b;
 }
 
 bool Tape::has_corner(std::size_t root)
 {
-    std::vector<Complex> weights(roots_.size()), unused;
-    weights[root] = 1;
-    gradient(weights, unused);
-    std::vector<NodeId> list = corners();
-    for (std::size_t i = 0, next = 0; i < steps_.size() && next < list.size(); ++i) {
-        if (steps_[i].node != list[next]) continue;
-        ++next;
-        if (adjoint_[i] != 0.0) return true;
-    }
-    return false;
+    const std::vector<std::uint32_t>& below = sweep_below(root);
+    return std::any_of(below.begin(), below.end(), [&](std::uint32_t i) { return adjoint_[i] != 0.0 && is_corner(steps_[i]); });
 }
 
 // As partial() in differentiate.cpp says, in numbers.
@@ -295,6 +291,43 @@ void Tape::gradient(std::span<const Complex> weights, std::vector<Complex>& by_l
     }
     by_leaf.resize(leaves_.size());
     for (std::size_t l = 0; l < leaves_.size(); ++l) by_leaf[l] = adjoint_[leaves_[l].place];
+}
+
+const std::vector<std::uint32_t>& Tape::sweep_below(std::size_t root)
+{
+    below_.resize(roots_.size());
+    std::vector<std::uint32_t>& below = below_[root];
+    if (below.empty()) {
+        std::vector<char> seen(steps_.size(), 0);
+        below.push_back(roots_[root]);
+        seen[roots_[root]] = 1;
+        for (std::size_t k = 0; k < below.size(); ++k) {
+            const Step& s = steps_[below[k]];
+            for (std::uint32_t c = 0; c < s.count; ++c)
+                if (std::uint32_t child = children_[s.first + c]; seen[child] == 0) seen[child] = 1, below.push_back(child);
+        }
+        std::sort(below.begin(), below.end(), std::greater<>());  // what is used stands before what uses it
+    }
+    for (std::uint32_t i : below) adjoint_[i] = 0;
+    adjoint_[roots_[root]] = 1;
+    for (std::uint32_t i : below) {
+        if (adjoint_[i] == 0.0) continue;
+        const Step& s = steps_[i];
+        for (std::uint32_t k = 0; k < s.count; ++k)
+            if (slopes_[s.first + k] != 0) adjoint_[children_[s.first + k]] += slopes_[s.first + k] * adjoint_[i];
+    }
+    return below;
+}
+
+void Tape::gradient_of(std::size_t root, std::vector<std::pair<std::size_t, double>>& by_leaf)
+{
+    if (leaf_at_.empty()) {
+        leaf_at_.assign(steps_.size(), kNoNode);
+        for (std::uint32_t l = 0; l < leaves_.size(); ++l) leaf_at_[leaves_[l].place] = l;
+    }
+    by_leaf.clear();
+    for (std::uint32_t i : sweep_below(root))
+        if (leaf_at_[i] != kNoNode) by_leaf.emplace_back(leaf_at_[i], adjoint_[i].real());
 }
 
 void Tape::gradient_along(std::span<const Complex> direction, std::span<const Complex> weights, std::vector<Complex>& by_leaf)

@@ -7,6 +7,7 @@
 #include <functional>
 #include <memory>
 #include <span>
+#include <utility>
 #include <vector>
 
 #include "algebra/graph.hpp"
@@ -41,6 +42,8 @@ public:
     void along(std::span<const Complex> direction, std::vector<Complex>& slopes);
     /// The gradient of the sum of `weight * root`, by leaf. One sweep back. Weights of 0 cost nothing but their own look.
     void gradient(std::span<const Complex> weights, std::vector<Complex>& by_leaf);
+    /// The gradient of one root, as the leaves below it and their slopes. Cost: what stands below the root, looked up once.
+    void gradient_of(std::size_t root, std::vector<std::pair<std::size_t, double>>& by_leaf);
     /// The gradient of the sum of `weight * derivative of root along direction`, by leaf: second derivatives. One sweep forward and one back.
     void gradient_along(std::span<const Complex> direction, std::span<const Complex> weights, std::vector<Complex>& by_leaf);
 
@@ -54,6 +57,9 @@ private:
         NodeId node = kNoNode;
         std::uint32_t place = 0;
     };
+    /// Fills in adjoint_ where something stands below the root, and there alone.
+    const std::vector<std::uint32_t>& sweep_below(std::size_t root);
+    bool is_corner(const Step& s) const;
     void slopes_of(const Step& s);
     void bends_of(const Step& s);
     double call(std::uint32_t callable, const Step& s);
@@ -64,6 +70,8 @@ private:
     std::vector<std::uint32_t> children_, roots_;  ///< places
     std::vector<double> value_, slopes_, bends_;
     std::vector<Complex> tangent_, adjoint_, adjoint_tangent_;
+    std::vector<std::vector<std::uint32_t>> below_;  ///< per root: steps below it, itself first; empty: not asked for yet
+    std::vector<std::uint32_t> leaf_at_;             ///< per step: which leaf, or kNoNode
     std::vector<double> arguments_, scratch_;
     bool bent_ = false;  ///< bends_ belong to the point
 };

@@ -157,7 +157,7 @@ void Point::solve_complex(std::vector<Complex>& y, bool transposed)
 // The Jacobian is the solver's, which at a corner takes one side; the sweeps take the mean of both.
 void Point::take_means_at_corners()
 {
-    constexpr double kMostWork = 2e8;  // steps of sweeps, one for each equation that holds a corner
+    constexpr double kMostWork = 2e8;  // leaves of the equations that hold corners
     const CompiledModel& m = model();
     std::vector<NodeId> corners = of_.equations.corners();  // ascending
     if (corners.empty()) return;
@@ -169,20 +169,19 @@ void Point::take_means_at_corners()
             entries[static_cast<std::size_t>(p.rows[k])].push_back(k);
             column[k] = c;
         }
-    std::vector<Complex> weights(m.form.residuals.size()), by_leaf;
+    std::vector<std::pair<std::size_t, double>> by_leaf;
+    std::vector<double> by_z(m.n(), 0.0), by_rate(m.n(), 0.0);
     double work = 0;
     for (std::uint32_t r = 0; r < m.form.residuals.size() && work < kMostWork; ++r) {
         auto holds = [&](NodeId id) { return std::binary_search(corners.begin(), corners.end(), id); };
         if (std::none_of(of_.may_turn[r].begin(), of_.may_turn[r].end(), holds)) continue;
-        weights[r] = 1;
-        of_.equations.gradient(weights, by_leaf);
-        weights[r] = 0;
-        work += static_cast<double>(of_.equations.n_steps());
-        std::vector<double> by_z(m.n(), 0.0), by_rate(m.n(), 0.0);
-        for (std::size_t l = 0; l < of_.equations.n_leaves(); ++l) {
+        of_.equations.gradient_of(r, by_leaf);
+        work += static_cast<double>(by_leaf.size());
+        for (std::size_t k : entries[r]) by_z[column[k]] = by_rate[column[k]] = 0;
+        for (const auto& [l, slope] : by_leaf) {
             const Node& n = of_.equations.leaf(l);
-            if (n.op == Op::unknown) by_z[n.a] = by_leaf[l].real();
-            if (n.op == Op::rate) by_rate[n.a] = by_leaf[l].real();
+            if (n.op == Op::unknown) by_z[n.a] = slope;
+            if (n.op == Op::rate) by_rate[n.a] = slope;
         }
         for (std::size_t k : entries[r]) {
             if (m.by_z[k] != kNoNode) by_z_[k] = by_z[column[k]];

@@ -82,6 +82,11 @@ TEST_CASE("slopes along a direction, gradients and second derivatives agree with
             std::vector<Complex> weights(roots.size()), by_leaf;
             weights[r] = Complex(0, 2);
             tape.gradient(weights, by_leaf);
+            std::vector<std::pair<std::size_t, double>> alone;
+            tape.gradient_of(r, alone);
+            std::vector<double> scattered(tape.n_leaves(), 0.0);
+            for (const auto& [l, slope] : alone) scattered[l] = slope;
+            for (std::size_t l = 0; l < scattered.size(); ++l) CHECK(2 * scattered[l] == doctest::Approx(by_leaf[l].imag()).epsilon(1e-14));
             Complex sum = 0;
             for (std::size_t l = 0; l < by_leaf.size(); ++l) sum += by_leaf[l] * direction[l];
             CHECK(sum.imag() == doctest::Approx(2 * slopes[r].real()).epsilon(1e-12).scale(1e-12));
