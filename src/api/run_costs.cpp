@@ -108,7 +108,11 @@ Cost::Equation equation_of(const CompiledModel& model, std::uint32_t residual, c
     }
     if (told.text.empty()) told.text = flat.equation_text(f);
     constexpr std::size_t kLong = 100;
-    if (told.text.size() > kLong) told.text = told.text.substr(0, kLong - 3) + "...";
+    if (told.text.size() > kLong) {
+        std::size_t end = kLong - 3;
+        while (end > 0 && (static_cast<unsigned char>(told.text[end]) & 0xc0) == 0x80) --end;  // no character is cut in two
+        told.text = told.text.substr(0, end) + "...";
+    }
     if (e.differentiated > 0) told.text += fmt::format(" (differentiated {} time{})", e.differentiated, e.differentiated == 1 ? "" : "s");
     return told;
 }

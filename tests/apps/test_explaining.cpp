@@ -275,7 +275,7 @@ TEST_CASE("linear of a large system: sparse matrices that other programs read, m
     CHECK(sparse.out.find("steady gain 1000") != std::string::npos);
     CHECK(test::netloop("linear " + small + " --input force --output x --sparse --verify").err.find("--verify: a step is held against tables") !=
           std::string::npos);
-    // 3 ms lie near the fast end, 1 / 12 s = 83 ms
+    // of its eigenvalues, which lie between 0 and -6 1/s, two are next to -2 1/s
     json near = json::parse(test::netloop("modes " + model + " --near 0.5s --count 2 --json").out);
     REQUIRE(near["points"][0]["modes"].size() == 2);
     for (const json& m : near["points"][0]["modes"]) CHECK(m["value"][0].get<double>() == doctest::Approx(-2).epsilon(0.01));
@@ -321,6 +321,15 @@ TEST_CASE("cost names the equation that Newton's iteration had to do with, as it
     CHECK(told.out.find("more than one correction") != std::string::npos);
     CHECK(told.out.find("corrections  y + 50 * y^3 = u, in cubic  (" + model + ":2)") != std::string::npos);
     CHECK(told.out.find("x' * (1 ms) = 3 - x,") == std::string::npos);  // what is straight is met by one correction
+    // a long one is cut between characters, whatever they are
+    std::string umlauts;
+    for (int k = 0; k < 40; ++k) umlauts += "ä";
+    for (const char* before : {"", "x"}) {
+        test::write_file(model, "system S { var y guess 0 ; var a init 0 ; a' * (0.1 s) = cos(time / (10 ms)) - y\n  y + 50 * y^3 = # " + (before + umlauts) +
+                                    "\n    4 * a }\nscenario s of S { stop at 1 s }\n");
+        json summary = json::parse(test::netloop("run " + model + " --integrator bdf --json").out);
+        CHECK(summary["iterated"][0]["text"].get<std::string>().ends_with("..."));
+    }
 }
 
 TEST_SUITE_END();
