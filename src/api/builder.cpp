@@ -125,9 +125,9 @@ Expression chain(const Expression& a, const Expression& b, char op)
 
 // Expressions to syntax: a node that several hold becomes one that several point at, and a sum (or product) whose first operand is a sum one long sum, as in a
 // text. Without recursion, and no deeper than a text may be.
-class Writer {
+class BuiltText {
 public:
-    explicit Writer(SyntaxArena& arena) : arena_(arena) {}
+    explicit BuiltText(SyntaxArena& arena) : arena_(arena) {}
 
     const Expr* operator()(const Expression& e)
     {
@@ -229,7 +229,7 @@ struct BuilderState {
 
     BuilderState(std::string n, Library l) : name(std::move(n)), library(std::move(l)) { declaration.name = name; }
 
-    const Expr* write(const Expression& e) { return Writer(*arena)(e); }
+    const Expr* write(const Expression& e) { return BuiltText(*arena)(e); }
 
     template <typename T>
     void add(T node)
@@ -240,7 +240,7 @@ struct BuilderState {
     }
     void add_equation(const ExpressionEquation& equation, bool init)
     {
-        Writer writer(*arena);
+        BuiltText writer(*arena);
         EquationDecl e;
         e.left = writer(equation.left);
         e.right = writer(equation.right);

@@ -92,18 +92,20 @@ struct PointOfRun {
 namespace {
 
 // What is asked for, found in a system, and what is to be said of it.
-struct Asked {
+struct SignalsAsked {
     std::vector<std::string> notes{};
     std::vector<ActingInput> inputs{};
     std::vector<SeenOutput> outputs{};
 };
 
-Asked asked_for(const CompiledSystemData& system, Point& point, const LinearRequest& request)
+SignalsAsked asked_for(const CompiledSystemData& system, Point& point, const LinearRequest& request)
 {
     const CompiledModel& m = point.model();
     const FlatModel& flat = m.form.flat();
-    Asked asked;
-    auto& [notes, inputs, outputs] = asked;
+    SignalsAsked asked;
+    std::vector<std::string>& notes = asked.notes;
+    std::vector<ActingInput>& inputs = asked.inputs;
+    std::vector<SeenOutput>& outputs = asked.outputs;
     auto add_input = [&](const std::string& path) -> std::size_t {
         for (std::size_t k = 0; k < inputs.size(); ++k)
             if (inputs[k].told.name == path) return k;
@@ -189,7 +191,7 @@ LinearModel Run::linear(const LinearRequest& request)
 {
     if (!data_->started()) step_to(0);
     PointOfRun at(*data_);
-    Asked asked = asked_for(*data_->system, *at.point, request);
+    SignalsAsked asked = asked_for(*data_->system, *at.point, request);
     if (at.point->n() > kMostForAllModes)
         throw UsageError(fmt::format("a linear model of {} states: tables are made of at most {}", at.point->n(), kMostForAllModes),
                          "descriptor_model() (on the command line --sparse) gives it as sparse matrices; modes of large systems are found by regions");
@@ -203,7 +205,7 @@ DescriptorModel Run::descriptor_model(const LinearRequest& request)
 {
     if (!data_->started()) step_to(0);
     PointOfRun at(*data_);
-    Asked asked = asked_for(*data_->system, *at.point, request);
+    SignalsAsked asked = asked_for(*data_->system, *at.point, request);
     DescriptorModel model = describe_linear(*at.point, asked.inputs, asked.outputs, request.cut);
     model.time = at.state.time;
     model.notes = asked.notes;

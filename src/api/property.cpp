@@ -25,16 +25,16 @@ struct FluidProperty::Data {
 namespace {
 
 // The fluid as a definition, and how a system names it.
-struct Asked {
+struct FluidAsked {
     std::shared_ptr<LibrarySet> set;
     const Definition* kind = nullptr;  ///< with the functions
     std::string declaration;           ///< a statement that makes it, for a kind
     std::string name;                  ///< to call it by
 };
 
-Asked look_up(const Library& library, const std::string& fluid)
+FluidAsked look_up(const Library& library, const std::string& fluid)
 {
-    Asked asked;
+    FluidAsked asked;
     asked.set = LibraryAccess::set(library);
     std::string name = fluid.substr(0, fluid.find('('));
     while (!name.empty() && name.back() == ' ') name.pop_back();
@@ -75,7 +75,7 @@ Library library_with(const std::string& file)
 FluidProperty::FluidProperty(const std::string& fluid, const std::string& function, const std::string& file)
 {
     Library library = library_with(file);
-    Asked asked = look_up(library, fluid);
+    FluidAsked asked = look_up(library, fluid);
     const ComponentInfo* info = asked.set->info(*asked.kind);
     const Member* member = info->find(function);
     const auto* f = member != nullptr ? member->statement->as<FunctionDecl>() : nullptr;
@@ -142,7 +142,7 @@ double FluidProperty::operator()(const std::vector<double>& values) const
 std::vector<Library::Entry> FluidProperty::list(const std::string& fluid, const std::string& file)
 {
     Library library = library_with(file);
-    Asked asked = look_up(library, fluid);
+    FluidAsked asked = look_up(library, fluid);
     std::vector<Library::Entry> entries;
     const ComponentInfo* info = asked.set->info(*asked.kind);
     for (const std::string& name : info->member_names) {

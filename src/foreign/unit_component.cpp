@@ -86,9 +86,9 @@ std::string one_line(std::string text)
     return text.size() > kMost ? text.substr(0, kMost) + " ..." : text;
 }
 
-class Writer {
+class ComponentText {
 public:
-    Writer(const ForeignUnit& unit, UnitKind kind, const std::string& name, PartOf part_of)
+    ComponentText(const ForeignUnit& unit, UnitKind kind, const std::string& name, PartOf part_of)
         : unit_(unit), d_(*unit.description), plan_(d_, kind), kind_(kind), name_(name), part_of_(std::move(part_of))
     {
     }
@@ -440,7 +440,7 @@ OutsideComponent component_of(const std::shared_ptr<const ForeignUnit>& unit, Un
     const ForeignDescription& d = *unit->description;
     (void)unit_binary(unit->folder->path(), d.version, kind == UnitKind::exchange ? d.exchange_name : d.cosimulation_name);
     auto parts = std::make_shared<Parts>(unit, kind);
-    return Writer(*unit, kind, name, [parts](const std::string& path) { return (*parts)(path); }).component();
+    return ComponentText(*unit, kind, name, [parts](const std::string& path) { return (*parts)(path); }).component();
 }
 
 }  // namespace
@@ -458,7 +458,7 @@ std::shared_ptr<const ForeignUnit> read_foreign_unit(const std::string& file, bo
 
 std::string unit_text(const ForeignUnit& unit, UnitKind kind, const std::string& name)
 {
-    return Writer(unit, kind, name, {}).component().text;
+    return ComponentText(unit, kind, name, {}).component().text;
 }
 
 std::vector<OutsideComponent> unit_components(std::shared_ptr<const ForeignUnit> unit, const std::string& name)

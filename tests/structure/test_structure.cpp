@@ -66,4 +66,30 @@ TEST_CASE("no folder of the sources holds more than thirty files")
     }
 }
 
+TEST_CASE(
+    "no two sources of the core call a type of their own alike: several of them are compiled as one text, and which ones depends on the compiler's preset")
+{
+    std::map<std::string, std::string> where;
+    for (const auto& entry : fs::recursive_directory_iterator(test::source_path("src"))) {
+        if (!entry.is_regular_file() || entry.path().extension() != ".cpp") continue;
+        std::istringstream lines(test::read_file(entry.path().string()));
+        bool own = false;
+        for (std::string line; std::getline(lines, line);) {
+            if (line.starts_with("namespace {")) own = true;
+            if (line.starts_with("}  // namespace")) own = false;
+            for (const char* word : {"struct ", "class ", "enum class ", "enum "})
+                if (own && line.starts_with(word)) {
+                    std::size_t from = std::string(word).size();
+                    std::string name = line.substr(from, line.find_first_of(" :;{", from) - from);
+                    if (name.empty()) break;  // without a name, in C that we write
+                    auto [before, fresh] = where.emplace(name, entry.path().string());
+                    INFO(name, " in ", before->second, " and ", entry.path().string());
+                    CHECK(fresh);
+                    break;
+                }
+        }
+    }
+    CHECK(where.size() > 50);
+}
+
 TEST_SUITE_END();
