@@ -47,12 +47,11 @@ void print_margins(const netloop::LinearModel& model)
         }
 }
 
-constexpr std::size_t kMostInTables = 600;  // states
-
 // Of a system too large for tables, or where that is asked for.
 int tell_sparse(const Options& o, netloop::Run& run, const netloop::LinearRequest& request, const PointSource& source)
 {
-    if (!o.verify.empty()) throw netloop::UsageError(fmt::format("--verify: a step is held against tables, of at most {} states", kMostInTables));
+    if (!o.verify.empty())
+        throw netloop::UsageError(fmt::format("--verify: a step is held against tables, of at most {} states", netloop::kMostStatesInTables));
     netloop::DescriptorModel model = run.descriptor_model(request);
     if (!o.si) model = model.displayed();
     if (!o.out.empty()) model.save(o.out, {o.point.file});
@@ -96,7 +95,7 @@ int run_linear(const Options& o)
     PointSource source(o.point, signals);
     netloop::Run run = source.run();
     source.bring(run, time);
-    if (o.sparse || run.n_states() > kMostInTables) return tell_sparse(o, run, request, source);
+    if (o.sparse || run.n_states() > netloop::kMostStatesInTables) return tell_sparse(o, run, request, source);
     netloop::LinearModel si = run.linear(request), model = o.si ? si : si.displayed();
     std::optional<netloop::LinearCheck> check;
     if (!o.verify.empty()) {
@@ -161,7 +160,9 @@ Command add_linear(CLI::App& program)
     app->add_option("--until", o->until, "how long the answer to that step is followed, such as 2s (default: until the slowest pole has settled)");
     app->add_flag("--si", o->si, "numbers in SI instead of the units of the declarations");
     app->add_option("--cancel", o->cancel, "leave out poles and zeros that differ by less than this share (default 1e-6)")->check(CLI::Range(0.0, 0.1));
-    app->add_flag("--sparse", o->sparse, "as sparse matrices over all unknowns, E z' = A z + B u, y = C z + D u; of more than 600 states it always is");
+    app->add_flag("--sparse", o->sparse,
+                  fmt::format("as sparse matrices over all unknowns, E z' = A z + B u, y = C z + D u; of more than {} states it always is",
+                              netloop::kMostStatesInTables));
     app->add_option("--out", o->out, "write it: .json, .csv, .h5 or .mat");
     app->add_option("--draw", o->draw, "draw frequency answer, poles and zeros, locus and step answer: .png, .svg or .pdf");
     app->add_flag("--json", o->json, "print it for programs");

@@ -154,7 +154,9 @@ Command add_modes(CLI::App& program)
     add_point_options(*app, o->point);
     app->add_option("--at", o->at, "times of points, such as 2s,5s; worst: of points over the run the one with the fastest mode (default: the settled start)");
     app->add_option("--over", o->over, "so many points over the run")->check(CLI::Range(1, 100000));
-    app->add_option("--count", o->count, "so many modes of each end of the spectrum (default: all; 10 of more than 600 states)")->check(CLI::Range(1, 600));
+    app->add_option("--count", o->count,
+                    fmt::format("so many modes of each end of the spectrum (default: all; 10 of more than {} states)", netloop::kMostStatesInTables))
+        ->check(CLI::Range(std::size_t{1}, netloop::kMostStatesInTables));
     app->add_option("--end", o->end, "which end of the spectrum: all, fastest, slowest")->check(CLI::IsMember({"all", "fastest", "slowest"}));
     app->add_option("--near", o->near, "only the modes nearest to a frequency (50Hz) or to a time constant (2ms): --count of them, else ten");
     app->add_option("--detailed", o->detailed, "for so many modes the states and the params that move them (default 3)");

@@ -83,7 +83,10 @@ bool PointSource::go_to(netloop::Run& run, double time) const
     if (recording_ && !changed_)
         for (const netloop::RunPoint& p : recording_->points)
             if (p.time <= time + slack && (run.time() == 0 || p.time > run.time())) from = &p;
-    if (from != nullptr) run.go_on_from(*from, options_);
+    if (from != nullptr)
+        run.go_on_from(*from, options_);
+    else if (recording_ && run.time() == 0)
+        run.start(options_);  // with the tolerance that the recorded run had, whatever the scenario says
     return run.step_to(std::max(time, run.time()));
 }
 

@@ -12,9 +12,12 @@
 
 namespace netloop {
 
+/// Of more states than this only ends and regions of the spectrum are worked out, and linear models come as sparse matrices.
+inline constexpr std::size_t kMostStatesInTables = 600;
+
 /// Which modes are wanted.
 struct ModesRequest {
-    /// At most so many, of each end that is asked for; 0: all, which needs at most 600 states.
+    /// At most so many, of each end that is asked for; 0: all, which needs at most `kMostStatesInTables` states.
     std::size_t count = 0;
     enum class End { all, fastest, slowest } end = End::all;
     /// The modes nearest to this eigenvalue, rad/s, in the place of an end; with `count` 0 ten of them. (0, 2 pi f) for what swings with the frequency f.

@@ -157,8 +157,11 @@ public:
     /// come at the interval of `options` or the scenario; where neither has one and there is no stop time either, at the end of each stretch. The stop time
     /// only settles where rows lie. Throws RunError, UsageError, RecordingError. A run that is under way is dropped.
     void begin(const RunOptions& options = {});
-    /// On to a time in s, not before time(). Without begin() it begins by itself and records nothing. False: it was interrupted, its time was over, or the
-    /// model said stop: summary().reason tells which. Throws RunError: the recording is closed then, and the run stands at its last good state.
+    /// Settles the start at 0 s with the method and the tolerance of `options`, and records nothing: for a run that is only looked at. Throws RunError,
+    /// UsageError. A run that is under way is dropped.
+    void start(const RunOptions& options);
+    /// On to a time in s, not before time(). Without begin() or start() it starts by itself and records nothing. False: it was interrupted, its time was over,
+    /// or the model said stop: summary().reason tells which. Throws RunError: the recording is closed then, and the run stands at its last good state.
     bool step_to(double time);
     /// Works out the scenario's measures and demands and closes the recording; the result is recording(), without a copy. Throws UsageError if nothing was
     /// begun, RecordingError.
@@ -179,14 +182,15 @@ public:
 
     // --- what follows for small changes, at the present point; begins the run if need be, and leaves it as it is
     /// A linear model. Throws UsageError for a path that there is not, or that cannot act; RunError where the equations do not settle all rates. Cost: the
-    /// first one some ten evaluations of all equations, each further one a solution for each state, input and output; dense, at most 600 states.
+    /// first one some ten evaluations of all equations, each further one a solution for each state, input and output; dense, at most `kMostStatesInTables`
+    /// states.
     LinearModel linear(const LinearRequest& request);
     /// How many states there are at the present point: params that the start has found are none.
     std::size_t n_states();
     /// The same as sparse matrices, whatever its size. Cost: some ten evaluations of all equations, and one for each input and output.
     DescriptorModel descriptor_model(const LinearRequest& request);
-    /// Its modes. Up to 600 states all of them, n^3; larger ones by the ends or the region that are asked for (Krylov subspaces, with a sparse elimination
-    /// inside). Throws RunError.
+    /// Its modes. Up to `kMostStatesInTables` states all of them, n^3; larger ones by the ends or the region that are asked for (Krylov subspaces, with a
+    /// sparse elimination inside). Throws RunError.
     Modes modes(const ModesRequest& request = {});
 
     // --- points

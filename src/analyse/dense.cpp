@@ -87,7 +87,9 @@ EigenSystem eigen_system(const Eigen::MatrixXd& a, bool vectors)
     if (a.rows() == 0) return result;
     Eigen::MatrixXd balanced = a;
     Eigen::VectorXd scale = balance(balanced, a.rows());
-    Eigen::EigenSolver<Eigen::MatrixXd> solver(balanced, vectors);
+    // Of the turned triangle both kinds of vectors cost little: it is what the search for eigenvalues takes nearly all of its time for.
+    Eigen::RealSchur<Eigen::MatrixXd> schur(balanced, vectors);
+    Eigen::EigenSolver<Eigen::MatrixXd> solver(schur.matrixT(), vectors);
     result.values = solver.eigenvalues();
     std::vector<Eigen::Index> by_size(static_cast<std::size_t>(a.rows()));
     std::iota(by_size.begin(), by_size.end(), Eigen::Index(0));
@@ -95,30 +97,38 @@ EigenSystem eigen_system(const Eigen::MatrixXd& a, bool vectors)
     Eigen::Index zeros = times_zero(balanced);
     for (Eigen::Index k = 0; k < zeros; ++k) result.values(by_size[static_cast<std::size_t>(k)]) = 0;
     if (!vectors) return result;
-    Eigen::MatrixXcd right = solver.eigenvectors();
-    // those of the transposed matrix, sorted to the same values: the inverse would be lost where vectors are nearly the same
-    Eigen::MatrixXd transposed = balanced.transpose();
-    Eigen::EigenSolver<Eigen::MatrixXd> other(transposed, true);
-    const Eigen::MatrixXcd others = other.eigenvectors();
+    const Eigen::MatrixXcd right = solver.eigenvectors();
+    // Left vectors are those of the transposed triangle, turned over so that it is an upper one again. The inverse of the right ones would be lost where
+    // vectors are nearly the same.
+    const Eigen::MatrixXd turned_over = schur.matrixT().transpose().reverse();
+    Eigen::EigenSolver<Eigen::MatrixXd> other(turned_over, true);
+    const Eigen::MatrixXcd others = other.eigenvectors().colwise().reverse();
     const Eigen::VectorXcd other_values = other.eigenvalues();
     Eigen::MatrixXcd left(a.rows(), a.rows());
     std::vector<char> taken(static_cast<std::size_t>(a.rows()), 0);
+    constexpr double kSame = 1e-12;
+    const double nothing = 1e-30 + kSame * balanced.norm();
+    std::vector<std::pair<double, Eigen::Index>> near;
     for (Eigen::Index k = 0; k < a.rows(); ++k) {
         // of values that are (nearly) the same, the vector that is not orthogonal to the right one
-        Eigen::Index best = -1;
+        near.clear();
+        for (Eigen::Index i = 0; i < a.rows(); ++i)
+            if (taken[static_cast<std::size_t>(i)] == 0)
+                near.emplace_back(std::abs(other_values(i) - result.values(k)) / (std::abs(result.values(k)) + nothing), i);
+        std::sort(near.begin(), near.end());
+        Eigen::Index best = near.front().second;
         double best_score = -1;
-        for (Eigen::Index j = 0; j < a.rows(); ++j) {
-            if (taken[static_cast<std::size_t>(j)] != 0) continue;
-            double away = std::abs(other_values(j) - result.values(k)) / (std::abs(result.values(k)) + 1e-30 + 1e-12 * balanced.norm());
-            std::complex<double> product = others.col(j).transpose() * right.col(k);
-            double score = std::abs(product) / (1e-12 + away);
-            if (score > best_score) best_score = score, best = j;
+        for (const auto& [away, i] : near) {
+            if (1 / (kSame + away) < best_score) break;  // products of vectors of length one are one at most
+            std::complex<double> product = others.col(i).transpose() * right.col(k);
+            double score = std::abs(product) / (kSame + away);
+            if (score > best_score) best_score = score, best = i;
         }
         taken[static_cast<std::size_t>(best)] = 1;
         left.col(k) = others.col(best);
     }
-    result.right = scale.asDiagonal() * right;
-    result.left = scale.cwiseInverse().asDiagonal() * left;
+    result.right = scale.asDiagonal() * (schur.matrixU() * right);
+    result.left = scale.cwiseInverse().asDiagonal() * (schur.matrixU() * left);
     return result;
 }
 

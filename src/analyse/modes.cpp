@@ -84,55 +84,87 @@ std::pair<Complex, double> fastest_seen(const Product& product)
     return {value, off};
 }
 
+// What a search looks for within: the room of its subspace. Beside a shift the wanted ones stand out, and twice as many are enough; where they do not settle in
+// it, and where nothing is inverted, four times as many.
+Eigen::Index room_for(Eigen::Index wanted, Eigen::Index n, bool generous)
+{
+    return std::min(n, generous ? std::max<Eigen::Index>(4 * wanted + 20, 60) : std::max<Eigen::Index>(2 * wanted + 10, 30));
+}
+
+constexpr double kSettled = 1e-10;
+constexpr int kMostRestarts = 1000, kFewRestarts = 40;
+
+// `make(room)` gives a solver of Spectra.
+template <typename Make>
+End settled(const Eigen::VectorXd& usual, Eigen::Index wanted, bool transposed, Make make)
+{
+    for (bool generous : {false, true}) {
+        auto solver = make(room_for(wanted, usual.size(), generous));
+        solver.init();
+        solver.compute(Spectra::SortRule::LargestMagn, generous ? kMostRestarts : kFewRestarts, kSettled);
+        if (solver.info() != Spectra::CompInfo::Successful) continue;
+        Eigen::MatrixXcd vectors = solver.eigenvectors();
+        return {solver.eigenvalues(), (transposed ? Eigen::VectorXd(usual.cwiseInverse()) : usual).asDiagonal() * vectors};
+    }
+    throw NumericFailure("run-failed", "the modes near a point of the spectrum do not settle");
+}
+
 End ends_near(Point& p, const Eigen::VectorXd& usual, Eigen::Index wanted, bool transposed, double shift)
 {
     Product product(p, usual, transposed);
-    Eigen::Index room = std::min<Eigen::Index>(usual.size(), std::max<Eigen::Index>(4 * wanted + 20, 60));
-    Spectra::GenEigsRealShiftSolver<Product> solver(product, wanted, room, shift);
-    solver.init();
-    solver.compute(Spectra::SortRule::LargestMagn, 1000, 1e-10);
-    if (solver.info() != Spectra::CompInfo::Successful) throw NumericFailure("run-failed", "the modes at an end of the spectrum do not settle");
-    Eigen::MatrixXcd vectors = solver.eigenvectors();
-    return {solver.eigenvalues(), (transposed ? Eigen::VectorXd(usual.cwiseInverse()) : usual).asDiagonal() * vectors};
+    return settled(usual, wanted, transposed, [&](Eigen::Index room) { return Spectra::GenEigsRealShiftSolver<Product>(product, wanted, room, shift); });
 }
 
-// Where the fastest does not swing, from right beyond it: in one spot many are close to each other. Else from outside.
-End fastest(Point& p, const Eigen::VectorXd& usual, Eigen::Index wanted, bool transposed)
+// The modes of an end from both sides: right and left vectors.
+struct BothSides {
+    End right, left;
+};
+
+End largest(Point& p, const Eigen::VectorXd& usual, Eigen::Index wanted, bool transposed)
 {
     Product product(p, usual, transposed);
-    auto [seen, off] = fastest_seen(product);
-    constexpr double kReal = 1e-9;
-    if (std::abs(seen.imag()) <= kReal * std::abs(seen)) {
-        double beyond = seen.real();
-        // what a Krylov space sees lies inside; each look from beyond the last one comes closer
-        for (int look = 0; look < 3; ++look) {
-            End end = ends_near(p, usual, wanted, transposed, beyond * (1 + std::max(2 * off, 1e-9)));
-            double most = 0;
-            for (Eigen::Index k = 0; k < end.values.size(); ++k)
-                if (std::abs(end.values(k)) > std::abs(most)) most = end.values(k).real();
-            // all on this side of the shift: it is the end
-            if (std::abs(most) <= std::abs(beyond) * (1 + std::max(2 * off, 1e-9))) return end;
-            beyond = most;
-            off = 1e-6;
-        }
-    }
-    Eigen::Index room = std::min<Eigen::Index>(usual.size(), std::max<Eigen::Index>(4 * wanted + 20, 60));
+    const Eigen::Index room = room_for(wanted, usual.size(), true);
     Spectra::GenEigsSolver<Product> solver(product, wanted, room);
     solver.init();
-    solver.compute(Spectra::SortRule::LargestMagn, 1000, 1e-10);
+    solver.compute(Spectra::SortRule::LargestMagn, kMostRestarts, kSettled);
     if (solver.info() != Spectra::CompInfo::Successful) throw NumericFailure("run-failed", "the fastest modes do not settle");
     Eigen::MatrixXcd vectors = solver.eigenvectors();
     return {solver.eigenvalues(), (transposed ? Eigen::VectorXd(usual.cwiseInverse()) : usual).asDiagonal() * vectors};
 }
 
-End slowest(Point& p, const Eigen::VectorXd& usual, Eigen::Index wanted, bool transposed)
+// Where the fastest does not swing, from right beyond it: in one spot many are close to each other. Else from outside. The transposed matrix has the same
+// values: the spot is looked for once.
+BothSides fastest(Point& p, const Eigen::VectorXd& usual, Eigen::Index wanted)
 {
+    auto [seen, off] = fastest_seen(Product(p, usual, false));
+    constexpr double kReal = 1e-9;
+    if (std::abs(seen.imag()) <= kReal * std::abs(seen)) {
+        double beyond = seen.real();
+        // what a Krylov space sees lies inside; each look from beyond the last one comes closer
+        for (int look = 0; look < 3; ++look) {
+            const double shift = beyond * (1 + std::max(2 * off, 1e-9));
+            End end = ends_near(p, usual, wanted, false, shift);
+            double most = 0;
+            for (Eigen::Index k = 0; k < end.values.size(); ++k)
+                if (std::abs(end.values(k)) > std::abs(most)) most = end.values(k).real();
+            // all on this side of the shift: it is the end
+            if (std::abs(most) <= std::abs(shift)) return {end, ends_near(p, usual, wanted, true, shift)};
+            beyond = most;
+            off = 1e-6;
+        }
+    }
+    return {largest(p, usual, wanted, false), largest(p, usual, wanted, true)};
+}
+
+BothSides slowest(Point& p, const Eigen::VectorXd& usual, Eigen::Index wanted)
+{
+    auto from = [&](double shift) { return BothSides{ends_near(p, usual, wanted, false, shift), ends_near(p, usual, wanted, true, shift)}; };
     try {
-        return ends_near(p, usual, wanted, transposed, 0);
+        return from(0);
     } catch (const NumericFailure&) {
         // something rests: from right beside it
-        auto [seen, off] = fastest_seen(Product(p, usual, transposed));
-        return ends_near(p, usual, wanted, transposed, 1e-9 * std::abs(seen));
+        auto [seen, off] = fastest_seen(Product(p, usual, false));
+        return from(1e-9 * std::abs(seen));
     }
 }
 
@@ -164,13 +196,8 @@ private:
 End near_complex(Point& p, const Eigen::VectorXd& usual, Eigen::Index wanted, bool transposed, Complex shift)
 {
     ComplexProduct product(p, usual, transposed);
-    Eigen::Index room = std::min<Eigen::Index>(usual.size(), std::max<Eigen::Index>(4 * wanted + 20, 60));
-    Spectra::GenEigsComplexShiftSolver<ComplexProduct> solver(product, wanted, room, shift.real(), shift.imag());
-    solver.init();
-    solver.compute(Spectra::SortRule::LargestMagn, 1000, 1e-10);
-    if (solver.info() != Spectra::CompInfo::Successful) throw NumericFailure("run-failed", "the modes of the region do not settle");
-    Eigen::MatrixXcd vectors = solver.eigenvectors();
-    return {solver.eigenvalues(), (transposed ? Eigen::VectorXd(usual.cwiseInverse()) : usual).asDiagonal() * vectors};
+    return settled(usual, wanted, transposed,
+                   [&](Eigen::Index room) { return Spectra::GenEigsComplexShiftSolver<ComplexProduct>(product, wanted, room, shift.real(), shift.imag()); });
 }
 
 // left^T A = value left^T by inverse iteration, for one that the other search has not met.
@@ -189,8 +216,9 @@ Eigen::VectorXcd left_of(Point& p, const Eigen::VectorXd& usual, Complex value)
 }
 
 // Left vectors beside the right ones that they belong to. The search from the other side may end with others at the edge of a region.
-EigenSystem paired(Point& p, const Eigen::VectorXd& usual, const End& right, const End& left)
+EigenSystem paired(Point& p, const Eigen::VectorXd& usual, const BothSides& sides)
 {
+    const auto& [right, left] = sides;
     constexpr double kSame = 1e-6;
     double most = 0;
     for (Eigen::Index k = 0; k < right.values.size(); ++k) most = std::max(most, std::abs(right.values(k)));
@@ -208,10 +236,24 @@ EigenSystem paired(Point& p, const Eigen::VectorXd& usual, const End& right, con
     return all;
 }
 
-Mode mode_of(Point& p, Complex value, const Eigen::VectorXcd& right, const Eigen::VectorXcd& left, const Eigen::VectorXd& usual, bool sensitivities)
+// What a state is called, and the part it stands in.
+struct StateName {
+    std::string state, part;
+};
+
+std::vector<StateName> state_names(Point& p)
 {
-    const CompiledModel& m = p.model();
-    const FlatModel& flat = m.form.flat();
+    const FlatModel& flat = p.model().form.flat();
+    std::vector<StateName> names;
+    names.reserve(p.states().size());
+    for (auto k : p.states()) names.push_back({p.name(k), flat.instances[flat.quantities[p.model().form.z[k].variable.quantity].origin.instance]});
+    return names;
+}
+
+Mode mode_of(Point& p, Complex value, const Eigen::VectorXcd& right, const Eigen::VectorXcd& left, const Eigen::VectorXd& usual,
+             const std::vector<StateName>& names, bool sensitivities)
+{
+    const FlatModel& flat = p.model().form.flat();
     Mode mode;
     mode.root.value = value;
     double sum = 0;
@@ -220,17 +262,24 @@ Mode mode_of(Point& p, Complex value, const Eigen::VectorXcd& right, const Eigen
         sum += std::abs(left(j) * right(j));
         if (std::abs(right(j)) / usual(j) > std::abs(right(largest)) / usual(largest)) largest = j;
     }
-    std::map<std::string, double> parts;
-    for (Eigen::Index j = 0; j < right.size(); ++j) {
-        Variable v = m.form.z[p.states()[static_cast<std::size_t>(j)]].variable;
-        Complex shape = right(largest) == 0.0 ? 0.0 : (right(j) / usual(j)) / (right(largest) / usual(largest));
-        Mode::State s{p.name(p.states()[static_cast<std::size_t>(j)]), flat.instances[flat.quantities[v.quantity].origin.instance],
-                      sum > 0 ? std::abs(left(j) * right(j)) / sum : 0, std::abs(shape), std::arg(shape) * 180 / std::numbers::pi};
-        parts[s.part] += s.share;
-        mode.states.push_back(std::move(s));
+    std::vector<double> shares(static_cast<std::size_t>(right.size()));
+    std::vector<std::size_t> order(shares.size());
+    std::map<std::string_view, double> parts;
+    for (std::size_t j = 0; j < shares.size(); ++j) {
+        const auto at = static_cast<Eigen::Index>(j);
+        shares[j] = sum > 0 ? std::abs(left(at) * right(at)) / sum : 0;
+        parts[names[j].part] += shares[j];
+        order[j] = j;
     }
-    std::stable_sort(mode.states.begin(), mode.states.end(), [](const auto& x, const auto& y) { return x.share > y.share; });
-    for (const auto& [name, share] : parts) mode.parts.push_back({name, share});
+    std::stable_sort(order.begin(), order.end(), [&](std::size_t x, std::size_t y) { return shares[x] > shares[y]; });
+    mode.states.reserve(order.size());
+    for (std::size_t j : order) {
+        const auto at = static_cast<Eigen::Index>(j);
+        Complex shape = right(largest) == 0.0 ? 0.0 : (right(at) / usual(at)) / (right(largest) / usual(largest));
+        mode.states.push_back({names[j].state, names[j].part, shares[j], std::abs(shape), std::arg(shape) * 180 / std::numbers::pi});
+    }
+    mode.parts.reserve(parts.size());
+    for (const auto& [name, share] : parts) mode.parts.push_back({std::string(name), share});
     std::stable_sort(mode.parts.begin(), mode.parts.end(), [](const auto& x, const auto& y) { return x.share > y.share; });
     if (!sensitivities) return mode;
     std::vector<Complex> slopes = p.eigenvalue_by_parameters(right, left);
@@ -268,7 +317,7 @@ Modes modes_at(Point& point, double time, const ModesRequest& request)
     for (Eigen::Index j = 0; j < n; ++j) usual(j) = std::max(point.model().form.z[point.states()[static_cast<std::size_t>(j)]].usual, 1e-300);
     EigenSystem all;
     using End = ModesRequest::End;
-    if (point.n() <= kMostForAllModes) {
+    if (point.n() <= kMostStatesInTables) {
         all = eigen_system(point.a(), true);
     } else {
         auto wanted = static_cast<Eigen::Index>(request.count == 0 ? 10 : request.count);
@@ -281,12 +330,10 @@ Modes modes_at(Point& point, double time, const ModesRequest& request)
                 return shift.imag() == 0 ? ends_near(point, usual, wanted, transposed, shift.real())
                                          : near_complex(point, usual, std::min(2 * wanted, n - 2), transposed, shift);
             };
-            ends.push_back(paired(point, usual, look(false), look(true)));
+            ends.push_back(paired(point, usual, {look(false), look(true)}));
         }
-        if (!request.near && request.end != End::slowest)
-            ends.push_back(paired(point, usual, fastest(point, usual, wanted, false), fastest(point, usual, wanted, true)));
-        if (!request.near && request.end != End::fastest)
-            ends.push_back(paired(point, usual, slowest(point, usual, wanted, false), slowest(point, usual, wanted, true)));
+        if (!request.near && request.end != End::slowest) ends.push_back(paired(point, usual, fastest(point, usual, wanted)));
+        if (!request.near && request.end != End::fastest) ends.push_back(paired(point, usual, slowest(point, usual, wanted)));
         Eigen::Index total = 0;
         for (const EigenSystem& e : ends) total += e.values.size();
         all.values.resize(total), all.right.resize(n, total), all.left.resize(n, total);
@@ -315,7 +362,8 @@ Modes modes_at(Point& point, double time, const ModesRequest& request)
         else if (order.size() > 2 * request.count)
             order.erase(order.begin() + static_cast<std::ptrdiff_t>(request.count), order.end() - static_cast<std::ptrdiff_t>(request.count));
     }
-    for (Eigen::Index k : order) result.modes.push_back(mode_of(point, all.values(k), all.right.col(k), all.left.col(k), usual, request.sensitivities));
+    const std::vector<StateName> names = state_names(point);
+    for (Eigen::Index k : order) result.modes.push_back(mode_of(point, all.values(k), all.right.col(k), all.left.col(k), usual, names, request.sensitivities));
     return result;
 }
 

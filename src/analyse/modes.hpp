@@ -7,9 +7,6 @@
 
 namespace netloop {
 
-/// Above so many states only ends of the spectrum are worked out.
-inline constexpr std::size_t kMostForAllModes = 600;
-
 /// Throws NumericFailure where the ends of the spectrum of a large system do not settle.
 Modes modes_at(Point& point, double time, const ModesRequest& request);
 

@@ -192,8 +192,8 @@ LinearModel Run::linear(const LinearRequest& request)
     if (!data_->started()) step_to(0);
     PointOfRun at(*data_);
     SignalsAsked asked = asked_for(*data_->system, *at.point, request);
-    if (at.point->n() > kMostForAllModes)
-        throw UsageError(fmt::format("a linear model of {} states: tables are made of at most {}", at.point->n(), kMostForAllModes),
+    if (at.point->n() > kMostStatesInTables)
+        throw UsageError(fmt::format("a linear model of {} states: tables are made of at most {}", at.point->n(), kMostStatesInTables),
                          "descriptor_model() (on the command line --sparse) gives it as sparse matrices; modes of large systems are found by regions");
     LinearModel model = linearise(*at.point, asked.inputs, asked.outputs, request.cut);
     model.time = at.state.time;

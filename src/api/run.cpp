@@ -120,6 +120,11 @@ void Run::begin(const RunOptions& options)
     data_->begin(options, true);
 }
 
+void Run::start(const RunOptions& options)
+{
+    data_->begin(options, false);
+}
+
 bool Run::step_to(double time)
 {
     Data& d = *data_;

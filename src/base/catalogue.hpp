@@ -94,7 +94,7 @@ struct Message {
     X(too_many_equations, error, "too-many-equations", "too many equations: these {} equations settle only {} unknowns") \
     X(too_few_equations, error, "too-few-equations", "too few equations: nothing settles {}") \
     X(constraint_redundant, error, "constraint-redundant", "the constraint {} follows from others, or contradicts them: it says nothing new") \
-    X(slot_unfit, error, "slot-unfit", "'{}' does not fit a slot for '{}': {}") \
+    X(slot_unfit, error, "slot-unfit", "'{}' does not fit {} '{}': {}") \
     X(not_differentiable, error, "not-differentiable", "the equation must be differentiated for index reduction, but {}") \
     /* scenarios and runs */ \
     X(no_system, error, "no-system", "{}") \

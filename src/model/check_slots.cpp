@@ -13,7 +13,7 @@ bool UnitChecker::check_slot(const Definition& base, const Definition& d, Span s
     if (std::find(offered->ancestry.begin(), offered->ancestry.end(), &base) != offered->ancestry.end()) return true;
     bool fits = true;
     auto refuse = [&](const std::string& what, Span where) {
-        set_.diagnostics.report(messages::slot_unfit, span, d.full_name, base.full_name, what)
+        set_.diagnostics.report(messages::slot_unfit, span, d.full_name, joints_only ? "in the place of a" : "a slot for", base.full_name, what)
             .note(where, fmt::format("'{}' asks for it here", base.full_name))
             .mend(joints_only ? fmt::format("a component in the place of this part needs at least the ports, inputs and outputs of '{}'", base.full_name)
                               : fmt::format("a component for this slot needs at least the ports, params and signals of '{}'", base.full_name));

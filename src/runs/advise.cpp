@@ -214,9 +214,12 @@ private:
     {
         ModesRequest ask;
         ask.sensitivities = sensitivities;
-        constexpr std::size_t kAll = 600, kFastest = 20;  // states of which all modes are worked out; of more the fast end is what limits steps
-        if (data_->model->form.reduced.n_states() > kAll) ask.count = kFastest, ask.end = ModesRequest::End::fastest;
+        constexpr std::size_t kFastest = 20;  // of large systems: the fast end is what limits steps
+        if (data_->model->form.reduced.n_states() > kMostStatesInTables) ask.count = kFastest, ask.end = ModesRequest::End::fastest;
         Run run = prepared(changes);
+        RunOptions as_asked;
+        as_asked.tolerance = request_.options.tolerance;
+        run.start(as_asked);
         for (double t : times) {
             if (stopped(request_.interrupt)) throw Interrupted("interrupted");
             try {

@@ -173,6 +173,27 @@ TEST_CASE("a recording keeps points: they cost no steps, come back from the file
     CHECK(often.simulate(every).points.size() == 4);
 }
 
+TEST_CASE("a run that is only looked at starts with the method and the tolerance that are asked for")
+{
+    nl::CompiledSystem system = test::compile("system A { var x init 1 ; var y init 0 ; x' * (1 s) = y ; y' * (1 s) = -x }");
+    auto off = [&](double tolerance) {
+        nl::Run run(system);
+        nl::RunOptions options;
+        options.tolerance = tolerance;
+        run.start(options);
+        CHECK(run.time() == 0);
+        CHECK(run.value("x") == 1);
+        CHECK(run.step_to(20));
+        CHECK(run.recording().n_rows() == 0);
+        return std::abs(run.value("x") - std::cos(20.0));
+    };
+    CHECK(off(1e-9) < 1e-6);
+    CHECK(off(1e-3) > 1e-5);
+    nl::RunOptions wrong;
+    wrong.integrator = "none";
+    CHECK_THROWS_AS(nl::Run(system).start(wrong), nl::UsageError);
+}
+
 TEST_CASE("points: what is asked for in vain is told")
 {
     nl::CompiledSystem a = test::compile("system A { var x init 1 ; x' * (1 s) = -x }"), b = test::compile("system B { var y init 1 ; y' * (1 s) = -y }");

@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: Apache-2.0
 // linear, modes, cost and advise as a user calls them.
 #include <doctest/doctest.h>
+#include <netloop/netloop.hpp>
 
 #include <cmath>
 #include <filesystem>
@@ -281,6 +282,25 @@ TEST_CASE("linear of a large system: sparse matrices that other programs read, m
     for (const json& m : near["points"][0]["modes"]) CHECK(m["value"][0].get<double>() == doctest::Approx(-2).epsilon(0.01));
     CHECK(test::netloop("modes " + model + " --near 5m").err.find("a frequency (50Hz) or a time constant (2ms) is expected") != std::string::npos);
     CHECK(test::netloop("modes " + model + " --near 5Hz --end fastest").code == 2);
+}
+
+TEST_CASE("a run that is repeated out of a recording has the tolerance that the recorded one had")
+{
+    test::Scratch scratch;
+    // x' = mu (1 - x^2) ...: with a coarse tolerance the swing is early or late, and the slope -2 x y with it
+    test::write_file(scratch / "swing.loop",
+                     "system Swing { input u = 0 ; var x init 2 ; var y init 0 ; x' * (1 s) = y ; y' * (1 s) = 2 * (1 - x^2) * y - x + u }\n"
+                     "scenario long of Swing { stop at 60 s ; output every 1 s }\n");
+    const std::string out = scratch / "coarse.h5", text = scratch / "swing.loop";
+    REQUIRE(test::netloop("run " + text + " long --quiet --tolerance 0.01 --out " + out).code == 0);
+    netloop::Recording recording = netloop::Recording::load(out);
+    double x = recording["x"].at(50, recording.time());
+    auto slope = [&](const std::string& file) {
+        json model = json::parse(test::netloop("linear " + file + " --at 50s --input u --output x --si --json").out);
+        return model["a"][1][1].get<double>();
+    };
+    CHECK(slope(out) == doctest::Approx(2 * (1 - x * x)).epsilon(1e-9));
+    CHECK(std::abs(slope(text) - slope(out)) > 1e-3);  // the scenario's own tolerance gives another swing
 }
 
 TEST_CASE("a recording with points: linear and modes out of it without a run that is repeated")
