@@ -13,7 +13,11 @@
 
 namespace netloop {
 
-using DbValue = std::variant<std::monostate, std::int64_t, double, std::string>;
+/// Bytes of any kind; texts hold none that are 0.
+struct DbBytes {
+    std::string bytes;
+};
+using DbValue = std::variant<std::monostate, std::int64_t, double, std::string, DbBytes>;
 using DbRow = std::vector<DbValue>;
 
 /// Statements hold `$1`, `$2` ... in the order in which they first appear; what stands for them is never part of a statement's text. Each text is prepared
@@ -37,6 +41,17 @@ public:
     /// Behind a select whose rows are to be changed: only rows that nobody else is changing.
     virtual const char* skip_locked() const = 0;
 
+    // --- objects: long bytes beside the tables, which nothing reads whole into memory. Large objects of PostgreSQL (they belong to the role that kept them),
+    // pieces in a table of its own in SQLite. A row of ours names each by its number; call these within a transaction with that row's change.
+    /// What they need, in a new store.
+    virtual void make_objects() = 0;
+    /// `next` gives a piece of at most `kPiece` bytes, nothing at the end. Gives the object's number.
+    virtual std::int64_t keep_object(const std::function<std::string()>& next) = 0;
+    virtual void read_object(std::int64_t object, const std::function<void(const std::string&)>& piece) = 0;
+    virtual void drop_object(std::int64_t object) = 0;
+    virtual bool has_object(std::int64_t object) = 0;
+    static constexpr std::size_t kPiece = 1 << 20;  ///< bytes
+
     std::vector<DbRow> query(const std::string& sql, const std::vector<DbValue>& values = {})
     {
         std::vector<DbRow> rows;
@@ -58,6 +73,7 @@ std::string without_password(const std::string& where);
 
 /// Of a value that is there.
 std::int64_t integer_of(const DbValue& v);
+const std::string& bytes_of(const DbValue& v);
 /// NaN for none.
 double number_of(const DbValue& v);
 std::string text_of(const DbValue& v);

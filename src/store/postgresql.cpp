@@ -64,8 +64,13 @@ public:
         }
         std::vector<std::string> texts(values.size());
         std::vector<const char*> given(values.size(), nullptr);
+        std::vector<int> lengths(values.size(), 0), binary(values.size(), 0);
         for (std::size_t i = 0; i < values.size(); ++i) {
             if (std::holds_alternative<std::monostate>(values[i])) continue;
+            if (const auto* b = std::get_if<DbBytes>(&values[i])) {
+                given[i] = b->bytes.data(), lengths[i] = static_cast<int>(b->bytes.size()), binary[i] = 1;
+                continue;
+            }
             if (const auto* x = std::get_if<double>(&values[i]))
                 texts[i] = fmt::format("{}", *x);  // as short as it is exact
             else
@@ -74,7 +79,7 @@ public:
                 throw StoreError("store-refused", fmt::format("store '{}': a text with a zero byte cannot be kept", told_));
             given[i] = texts[i].c_str();
         }
-        Result done(PQexecPrepared(db_, prepared_.at(sql).c_str(), static_cast<int>(values.size()), given.data(), nullptr, nullptr, 0));
+        Result done(PQexecPrepared(db_, prepared_.at(sql).c_str(), static_cast<int>(values.size()), given.data(), lengths.data(), binary.data(), 0));
         check(done.r);
         int n = PQntuples(done.r), columns = PQnfields(done.r);
         DbRow found;
@@ -87,15 +92,47 @@ public:
         return *changed == '\0' ? 0 : std::strtoll(changed, nullptr, 10);
     }
 
+    void make_objects() override {}
+    std::int64_t keep_object(const std::function<std::string()>& next) override
+    {
+        std::string piece = next();
+        auto at = static_cast<std::int64_t>(piece.size());
+        const std::int64_t object = integer_of(query("select cast(lo_from_bytea(0, $1) as bigint)", {DbBytes{std::move(piece)}})[0][0]);
+        for (piece = next(); !piece.empty(); piece = next()) {
+            auto length = static_cast<std::int64_t>(piece.size());
+            query("select 1 from lo_put(cast($1 as oid), $2, $3)", {object, at, DbBytes{std::move(piece)}});
+            at += length;
+        }
+        return object;
+    }
+    void read_object(std::int64_t object, const std::function<void(const std::string&)>& piece) override
+    {
+        const auto most = static_cast<std::int64_t>(kPiece);
+        for (std::int64_t at = 0;; at += most) {
+            const auto rows = query("select lo_get(cast($1 as oid), $2, $3)", {object, at, most});
+            const std::string& bytes = bytes_of(rows[0][0]);
+            if (!bytes.empty()) piece(bytes);
+            if (bytes.size() < kPiece) return;
+        }
+    }
+    void drop_object(std::int64_t object) override { query("select lo_unlink(cast($1 as oid))", {object}); }
+    bool has_object(std::int64_t object) override { return !query("select 1 from pg_largeobject_metadata where oid = cast($1 as oid)", {object}).empty(); }
+
 private:
     static DbValue value(const PGresult* r, int i, int c)
     {
-        constexpr Oid kInt8 = 20, kInt4 = 23, kFloat8 = 701;
+        constexpr Oid kBytes = 17, kInt8 = 20, kInt4 = 23, kFloat8 = 701;
         if (PQgetisnull(r, i, c) != 0) return std::monostate{};
         const char* text = PQgetvalue(r, i, c);
         Oid type = PQftype(r, c);
         if (type == kInt8 || type == kInt4) return static_cast<std::int64_t>(std::strtoll(text, nullptr, 10));
         if (type == kFloat8) return std::strtod(text, nullptr);
+        if (type == kBytes) {
+            std::size_t length = 0;
+            std::unique_ptr<unsigned char, decltype(&PQfreemem)> bytes(PQunescapeBytea(reinterpret_cast<const unsigned char*>(text), &length), PQfreemem);
+            if (bytes == nullptr) throw std::bad_alloc();
+            return DbBytes{std::string(reinterpret_cast<const char*>(bytes.get()), length)};
+        }
         return std::string(text, static_cast<std::size_t>(PQgetlength(r, i, c)));
     }
 

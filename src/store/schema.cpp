@@ -9,7 +9,7 @@ namespace netloop {
 namespace {
 
 // Each step leads from the version before it. A step that was once released is never changed.
-constexpr std::array<const char*, 2> kUpgrades{
+constexpr std::array<const char*, 3> kUpgrades{
     R"(create table texts (hash text primary key, body text not null);
 create table model_texts (model text not null, place bigint not null, file text not null, hash text not null references texts (hash), primary key (model, place));
 create table studies (id bigint primary key, name text not null, system text not null, author text not null, created text not null, version text not null,
@@ -21,7 +21,35 @@ create table batches (study bigint not null references studies (id), first bigin
     // what teams share, and recordings in the database itself
     R"(create table entries (catalogue text not null, name text not null, version bigint not null, title text not null, kind text not null, base text not null,
     author text not null, created text not null, body text not null, primary key (catalogue, name, version));
-create table recordings (study bigint not null references studies (id), run bigint not null, place bigint not null, body text not null, primary key (study, run, place));)"};
+create table recordings (study bigint not null references studies (id), run bigint not null, place bigint not null, body text not null, primary key (study, run, place));)",
+    // recordings as objects of the database; before, they were rows of hexadecimal digits
+    R"(create table recording_objects (study bigint not null references studies (id), run bigint not null, object bigint not null, bytes bigint not null,
+    primary key (study, run));)"};
+constexpr int kObjects = 3;  // the version that has them
+
+std::string from_hex(const std::string& text)
+{
+    auto digit = [](char c) { return static_cast<unsigned>(c <= '9' ? c - '0' : c - 'a' + 10); };
+    std::string out;
+    for (std::size_t i = 0; i + 1 < text.size(); i += 2) out += static_cast<char>(digit(text[i]) * 16 + digit(text[i + 1]));
+    return out;
+}
+
+void move_recordings(Database& db)
+{
+    db.make_objects();
+    for (const DbRow& r : db.query("select distinct study, run from recordings")) {
+        std::int64_t place = 0, bytes = 0;
+        const std::int64_t object = db.keep_object([&] {
+            auto piece = db.query("select body from recordings where study = $1 and run = $2 and place = $3", {r[0], r[1], place++});
+            std::string next = piece.empty() ? std::string() : from_hex(text_of(piece[0][0]));
+            bytes += static_cast<std::int64_t>(next.size());
+            return next;
+        });
+        db.change("insert into recording_objects (study, run, object, bytes) values ($1, $2, $3, $4)", {r[0], r[1], object, bytes});
+    }
+    db.script("drop table recordings");
+}
 
 int version_of(Database& db)
 {
@@ -47,7 +75,10 @@ void bring_up_to(Database& db, const std::string& told, int wanted)
         throw StoreError("store-newer",
                          fmt::format("store '{}' was written by a newer netloop (tables of version {}, this one knows {})", told, version, schema_version()),
                          "use the newer netloop, or another store");
-    for (int v = version; v < wanted; ++v) db.script(kUpgrades[static_cast<std::size_t>(v)]);
+    for (int v = version; v < wanted; ++v) {
+        db.script(kUpgrades[static_cast<std::size_t>(v)]);
+        if (v + 1 == kObjects) move_recordings(db);
+    }
     if (version < wanted)
         db.change("insert into netloop_store (name, value) values ('schema', $1) on conflict (name) do update set value = excluded.value",
                   {std::to_string(wanted)});

@@ -2,9 +2,11 @@
 #include <fmt/format.h>
 #include <sqlite3.h>
 
+#include <chrono>
 #include <cmath>
 #include <filesystem>
 #include <map>
+#include <thread>
 
 #include "store/database.hpp"
 
@@ -27,7 +29,14 @@ public:
         try {
             sqlite3_busy_timeout(db_, kWaitMs);
             sqlite3_extended_result_codes(db_, 1);
-            script("pragma journal_mode = wal; pragma synchronous = normal; pragma foreign_keys = on");
+            // of several that make a store at once, those that come second are turned away here without waiting
+            auto begun = std::chrono::steady_clock::now();
+            int mode = 0;
+            while ((mode = sqlite3_exec(db_, "pragma journal_mode = wal", nullptr, nullptr, nullptr)) != SQLITE_OK) {
+                if ((mode & 0xff) != SQLITE_BUSY || std::chrono::steady_clock::now() - begun > std::chrono::milliseconds(kWaitMs)) throw error_of(mode);
+                std::this_thread::sleep_for(std::chrono::milliseconds(5));
+            }
+            script("pragma synchronous = normal; pragma foreign_keys = on");
         } catch (...) {
             sqlite3_close(db_);
             throw;
@@ -71,6 +80,8 @@ public:
                 check(sqlite3_bind_double(s, at, *x));
             else if (const auto* t = std::get_if<std::string>(&values[i]))
                 check(sqlite3_bind_text64(s, at, t->data(), t->size(), SQLITE_STATIC, SQLITE_UTF8));
+            else if (const auto* b = std::get_if<DbBytes>(&values[i]))
+                check(sqlite3_bind_blob64(s, at, b->bytes.data(), b->bytes.size(), SQLITE_STATIC));
             else
                 check(sqlite3_bind_null(s, at));
         }
@@ -85,6 +96,25 @@ public:
         return sqlite3_changes64(db_);
     }
 
+    void make_objects() override
+    {
+        script("create table objects (object bigint not null, place bigint not null, body blob not null, primary key (object, place))");
+    }
+    std::int64_t keep_object(const std::function<std::string()>& next) override
+    {
+        const std::int64_t object = integer_of(query("select coalesce(max(object), 0) + 1 from objects")[0][0]);
+        std::int64_t place = 0;
+        for (std::string piece = next(); !piece.empty() || place == 0; piece = next())
+            change("insert into objects (object, place, body) values ($1, $2, $3)", {object, place++, DbBytes{std::move(piece)}});
+        return object;
+    }
+    void read_object(std::int64_t object, const std::function<void(const std::string&)>& piece) override
+    {
+        run("select body from objects where object = $1 order by place", {object}, [&](DbRow& r) { piece(bytes_of(r[0])); });
+    }
+    void drop_object(std::int64_t object) override { change("delete from objects where object = $1", {object}); }
+    bool has_object(std::int64_t object) override { return !query("select 1 from objects where object = $1 limit 1", {object}).empty(); }
+
 private:
     static DbValue column(sqlite3_stmt* s, int c)
     {
@@ -95,6 +125,10 @@ private:
                 return sqlite3_column_double(s, c);
             case SQLITE_NULL:
                 return std::monostate{};
+            case SQLITE_BLOB: {
+                const auto* bytes = static_cast<const char*>(sqlite3_column_blob(s, c));
+                return DbBytes{std::string(bytes == nullptr ? "" : bytes, static_cast<std::size_t>(sqlite3_column_bytes(s, c)))};
+            }
             default: {
                 const auto* text = static_cast<const char*>(sqlite3_column_blob(s, c));
                 return std::string(text == nullptr ? "" : text, static_cast<std::size_t>(sqlite3_column_bytes(s, c)));
@@ -153,6 +187,13 @@ std::int64_t integer_of(const DbValue& v)
     if (const auto* x = std::get_if<double>(&v)) return static_cast<std::int64_t>(*x);
     if (const auto* t = std::get_if<std::string>(&v)) return std::strtoll(t->c_str(), nullptr, 10);
     return 0;
+}
+
+const std::string& bytes_of(const DbValue& v)
+{
+    static const std::string kNone;
+    const auto* b = std::get_if<DbBytes>(&v);
+    return b != nullptr ? b->bytes : kNone;
 }
 
 double number_of(const DbValue& v)

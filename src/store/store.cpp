@@ -10,6 +10,7 @@
 #include <cstdlib>
 #include <ctime>
 #include <filesystem>
+#include <fstream>
 #include <map>
 #include <nlohmann/json.hpp>
 #include <set>
@@ -59,24 +60,6 @@ std::string user_name()
     if (const passwd* p = getpwuid(geteuid()); p != nullptr) return p->pw_name;
     const char* name = std::getenv("USER");
     return name != nullptr ? name : "unknown";
-}
-
-constexpr std::size_t kPiece = 1 << 20;  // bytes of a recording in one row
-
-std::string as_hex(const std::string& bytes)
-{
-    static constexpr char kDigits[] = "0123456789abcdef";
-    std::string out;
-    out.reserve(2 * bytes.size());
-    for (unsigned char c : bytes) out += kDigits[c >> 4u], out += kDigits[c & 15u];
-    return out;
-}
-std::string from_hex(const std::string& text)
-{
-    auto digit = [](char c) { return static_cast<unsigned>(c <= '9' ? c - '0' : c - 'a' + 10); };
-    std::string out;
-    for (std::size_t i = 0; i + 1 < text.size(); i += 2) out += static_cast<char>(digit(text[i]) * 16 + digit(text[i + 1]));
-    return out;
 }
 
 bool is_url(const std::string& where)
@@ -279,7 +262,8 @@ void Store::remove(std::int64_t id)
     Database& db = *data_->db;
     Transaction work(db);
     db.change("delete from batches where study = $1", {id});
-    db.change("delete from recordings where study = $1", {id});
+    for (const DbRow& r : db.query("select object from recording_objects where study = $1", {id})) db.drop_object(integer_of(r[0]));
+    db.change("delete from recording_objects where study = $1", {id});
     db.change("delete from studies where id = $1", {id});
     db.script(fmt::format("drop table if exists {}", runs_table(id)));
     db.change("delete from model_texts where model not in (select model from studies)");
@@ -309,6 +293,8 @@ std::vector<std::string> Store::check()
         if (done != s.n_done || failed != s.n_failed)
             found.push_back(fmt::format("study {}: {} runs and {} failures are counted, {} and {} are there", s.id, s.n_done, s.n_failed, done, failed));
         if (outside > 0) found.push_back(fmt::format("study {}: {} runs are none of its plan", s.id, outside));
+        for (const DbRow& r : db.query("select run, object from recording_objects where study = $1", {s.id}))
+            if (!db.has_object(integer_of(r[1]))) found.push_back(fmt::format("study {}: the recording of run {} is gone", s.id, integer_of(r[0])));
         try {
             for (const ModelText& t : texts(s))
                 if (db.query("select 1 from texts where hash = $1", {hash_of(t.text)}).empty())
@@ -436,23 +422,38 @@ void StoreData::set_recording(std::int64_t study, std::int64_t run, const std::s
 
 void StoreData::keep_recording(std::int64_t study, std::int64_t run, const std::string& file)
 {
-    std::string bytes = first_bytes(file, std::filesystem::file_size(file));
+    std::ifstream from(file, std::ios::binary);
+    std::int64_t bytes = 0;
     Transaction work(*db);
-    db->change("delete from recordings where study = $1 and run = $2", {study, run});
-    for (std::size_t at = 0, place = 0; at < bytes.size(); at += kPiece, ++place)
-        db->change("insert into recordings (study, run, place, body) values ($1, $2, $3, $4)",
-                   {study, run, static_cast<std::int64_t>(place), as_hex(bytes.substr(at, kPiece))});
+    for (const DbRow& r : db->query("select object from recording_objects where study = $1 and run = $2", {study, run})) db->drop_object(integer_of(r[0]));
+    db->change("delete from recording_objects where study = $1 and run = $2", {study, run});
+    const std::int64_t object = db->keep_object([&] {
+        std::string piece(Database::kPiece, '\0');
+        from.read(piece.data(), static_cast<std::streamsize>(piece.size()));
+        piece.resize(static_cast<std::size_t>(from.gcount()));
+        bytes += static_cast<std::int64_t>(piece.size());
+        return piece;
+    });
+    if (bytes == 0 || from.bad()) throw StoreError("store-refused", fmt::format("store '{}': the recording '{}' cannot be read", where, file));
+    db->change("insert into recording_objects (study, run, object, bytes) values ($1, $2, $3, $4)", {study, run, object, bytes});
     set_recording(study, run, "in the database");
     work.commit();
 }
 
 void Store::fetch_recording(std::int64_t study, std::int64_t run, const std::string& out)
 {
-    std::string bytes;
-    data_->db->run("select body from recordings where study = $1 and run = $2 order by place", {study, run},
-                   [&](DbRow& r) { bytes += from_hex(text_of(r[0])); });
-    if (bytes.empty())
+    Transaction work(*data_->db, false);
+    auto kept = data_->db->query("select object, bytes from recording_objects where study = $1 and run = $2", {study, run});
+    if (kept.empty())
         throw StoreError("store-refused", fmt::format("store '{}' holds no recording of run {} of study {}", where(), run, study), "netloop rerun makes one");
+    std::string bytes;
+    data_->db->read_object(integer_of(kept[0][0]), [&](const std::string& piece) { bytes += piece; });
+    if (static_cast<std::int64_t>(bytes.size()) != integer_of(kept[0][1]))
+        throw StoreError("store-damaged",
+                         fmt::format("store '{}': of the recording of run {} of study {} {} bytes of {} are there", where(), run, study, bytes.size(),
+                                     integer_of(kept[0][1])),
+                         "netloop rerun makes it again");
+    work.commit();
     write_whole(out, bytes, {.what = "a recording", .replaces = is_recording});
 }
 

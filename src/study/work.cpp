@@ -164,7 +164,7 @@ private:
                 nothing = !patiently([&] { return claim_more(); });
                 looked = Clock::now();
             }
-            if (nothing && open_.empty()) {
+            if (nothing && std::all_of(open_.begin(), open_.end(), [](const Open& o) { return o.left == 0; })) {
                 // others may be at work on the rest: if one of them dies, its runs are taken over
                 keep(true);
                 if (patiently([&] { return store_.study(id_).complete(); })) break;

@@ -300,7 +300,7 @@ TEST_CASE("a run that is repeated out of a recording has the tolerance that the 
         return model["a"][1][1].get<double>();
     };
     CHECK(slope(out) == doctest::Approx(2 * (1 - x * x)).epsilon(1e-3));  // rows lie within steps
-    CHECK(std::abs(slope(text) - slope(out)) > 1);  // the scenario's own tolerance gives another swing
+    CHECK(std::abs(slope(text) - slope(out)) > 1);                        // the scenario's own tolerance gives another swing
 }
 
 TEST_CASE("a recording with points: linear and modes out of it without a run that is repeated")

@@ -2,6 +2,8 @@
 // The store in both databases: what goes in comes out, older forms are brought up to date, nothing is lost.
 #include <doctest/doctest.h>
 
+#include <fmt/format.h>
+
 #include <filesystem>
 
 #include "store/filter.hpp"
@@ -104,7 +106,32 @@ void all_of_it(nl::Store store)
     CHECK(test::read_file(scratch / "out.h5") == bytes);
     CHECK_THROWS_AS(store.fetch_recording(id, 4, scratch / "none.h5"), nl::StoreError);
 
+    // one object in the place of the other; what is gone is told; none is left behind
+    const char* const count = data.db->shared() ? "select count(*) from pg_largeobject_metadata" : "select count(distinct object) from objects";
+    auto objects = [&] { return nl::integer_of(data.db->query(count)[0][0]); };
+    CHECK(objects() == 1);
+    bytes.resize(std::size_t{1} << 20U);  // just one piece
+    test::write_file(scratch / "short.h5", bytes);
+    data.keep_recording(id, 3, scratch / "short.h5");
+    data.keep_recording(id, 5, scratch / "r.h5");
+    store.fetch_recording(id, 3, scratch / "out2.h5");
+    CHECK(test::read_file(scratch / "out2.h5") == bytes);
+    CHECK(objects() == 2);
+    CHECK(store.check().empty());
+    CHECK_THROWS_WITH_AS(data.keep_recording(id, 3, scratch / "none.h5"), doctest::Contains("cannot be read"), nl::StoreError);
+    store.fetch_recording(id, 3, scratch / "out3.h5");  // a change that fails leaves what was there
+    CHECK(test::read_file(scratch / "out3.h5") == bytes);
+    {
+        nl::Transaction work(*data.db);
+        data.db->drop_object(nl::integer_of(data.db->query("select object from recording_objects where run = 5")[0][0]));
+        work.commit();
+    }
+    CHECK(store.check() == std::vector<std::string>{fmt::format("study {}: the recording of run 5 is gone", id)});
+    CHECK_THROWS_AS(store.fetch_recording(id, 5, scratch / "out5.h5"), nl::StoreError);
+    data.db->change("delete from recording_objects where run = 5");
+
     store.remove(id);
+    CHECK(objects() == 0);
     CHECK(store.studies().empty());
     CHECK_THROWS_WITH_AS(store.study(id), doctest::Contains("has no study"), nl::StoreError);
     CHECK(store.check().empty());
@@ -158,13 +185,31 @@ TEST_CASE("a store of an older form is brought up to date, a newer one refused, 
         CHECK(store.entries().empty());
         CHECK(nl::text_of(store.data().db->query("select body from texts")[0][0]) == "system X { }");
     }
+    // a recording that an older form kept as hexadecimal digits
+    std::string older = scratch / "older.sqlite";
+    {
+        auto db = nl::open_sqlite(older, true);
+        nl::bring_up_to(*db, older, 2);
+        db->script(
+            "insert into studies values (1, 'n', 'S', 'a', 'c', 'v', 'p', 'a', 'm', 't', 0, 9, 0, 0, 0, '[]', '{}', 'f'); "
+            "insert into recordings values (1, 4, 1, '4c6f6f70'), (1, 4, 0, '4e657420')");
+    }
+    {
+        nl::Store store = nl::Store::open(older);
+        auto kept = store.data().db->query("select object, bytes from recording_objects where study = 1 and run = 4");
+        REQUIRE(kept.size() == 1);
+        CHECK(nl::integer_of(kept[0][1]) == 8);
+        store.fetch_recording(1, 4, scratch / "moved.h5");
+        CHECK(test::read_file(scratch / "moved.h5") == "Net Loop");
+        CHECK_THROWS_AS(store.data().db->query("select * from recordings"), nl::StoreError);
+    }
     test::shell("sqlite3 " + path + " \"update netloop_store set value = '99'\"");
     try {
         nl::Store::open(path);
         FAIL("a newer store was opened");
     } catch (const nl::StoreError& error) {
         CHECK(error.id() == "store-newer");
-        CHECK(std::string(error.what()).find("version 99, this one knows 2") != std::string::npos);
+        CHECK(std::string(error.what()).find("version 99, this one knows 3") != std::string::npos);
     }
     test::write_file(scratch / "letter.txt", "Dear Sir,\n");
     CHECK_THROWS_WITH_AS(nl::Store::open(scratch / "letter.txt"), doctest::Contains("is no SQLite database"), nl::StoreError);
