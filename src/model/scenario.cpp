@@ -196,8 +196,14 @@ void add_outside_value(LibrarySet& set, ScenarioPlan& plan, const std::string& p
             return;
         }
     }
-    if (what.put != nullptr) plan.kept_kinds.push_back(what.put);
-    plan.values.push_back({where->path, what.value, plan.system->scope, what.put.get()});
+    const FileScope* scope = plan.system->scope;
+    if (what.put != nullptr) {
+        plan.kept_kinds.push_back(what.put);
+        // nor need the system's file see the kind: that of a study's file, say, out of a recording of one of its runs
+        if (set.find(*scope, what.put->kind, true) == nullptr)
+            if (const Definition* d = set.find_by_text(text_of(what.put->kind)); d != nullptr) scope = d->scope;
+    }
+    plan.values.push_back({where->path, what.value, scope, what.put.get()});
 }
 
 namespace {

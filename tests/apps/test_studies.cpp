@@ -165,3 +165,32 @@ TEST_CASE("catalogues go into a store and come out as a text that means the same
     CHECK(test::shell(in + " store fetch team.sqlite mine.loop").code == 1);
     CHECK(test::read_file(scratch / "mine.loop") == "# my own\n");
 }
+
+TEST_CASE("a recording of a study finds a kind again that stands in the study's own file")
+{
+    test::Scratch scratch;
+    test::write_file(scratch / "machine.loop",
+                     "component Source { output level : bar }\n"
+                     "component Weak : Source { param size : bar = 1 bar ; level = size }\n"
+                     "system Plant { slot source : Source = Weak() ; var x : bar init 0 bar ; x' * (1 s) = source.level - x }\n"
+                     "scenario day of Plant { stop at 2 s ; output every 1 s ; measure last = final(x) }\n");
+    test::write_file(scratch / "which.loop",
+                     "use \"machine.loop\"\n"
+                     "component Strong : Source { param size : bar = 3 bar ; level = 2 * size }\n"
+                     "study which of Plant from day { vary source over Weak(), Strong(), Strong(size = 5 bar) ; keep recordings of all }\n");
+    REQUIRE(test::netloop("study " + (scratch / "which.loop") + " --quiet").code == 0);
+    const double sizes[] = {1, 3, 5}, gains[] = {1, 2, 2};
+    for (int run = 0; run < 3; ++run) {
+        const std::string recording = scratch / fmt::format("which.studies.recordings/which-1/{}.h5", run);
+        nlohmann::json model = nlohmann::json::parse(test::netloop("linear " + recording + " --at 1s --input source.size --output x --json").out);
+        CHECK(model["inputs"][0]["value"].get<double>() == doctest::Approx(1e5 * sizes[run]));
+        CHECK(model["outputs"][0]["value"].get<double>() == doctest::Approx(1e5 * gains[run] * sizes[run] * (1 - std::exp(-1.0))).epsilon(1e-5));
+        // x' = gain * size - x, with whatever state is chosen: the gain at rest
+        CHECK(model["transfer"][0]["steady_gain"].get<double>() == doctest::Approx(gains[run]));
+    }
+    // where that file is not loaded nobody knows the kind
+    CHECK(test::netloop("run " + (scratch / "machine.loop") + " --set 'source=Strong()'").err.find("Strong") != std::string::npos);
+    CHECK(test::netloop("run " + (scratch / "which.loop") + " day --set 'source=Strong()' --json").code == 0);
+}
+
+TEST_SUITE_END();
