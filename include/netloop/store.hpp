@@ -38,7 +38,7 @@ struct StudyRecord {
     std::string name, system, author, created, version;  ///< created: ISO 8601, UTC; version: of the program
     std::string plan, text;                              ///< in words; its `##` text
     std::string texts;                                   ///< the hash of the texts that it was made from
-    std::string take;                                    ///< "all", "one_at_a_time", "sobol", "latin", "random", "for_sobol", "for_morris"
+    std::string take;                                    ///< "all", "one_at_a_time", "sobol", "latin", "random", "for_sobol", "for_morris", "rows"
     std::int64_t base = 0;                               ///< points, trajectories or draws of that
     std::int64_t n_runs = 0, n_done = 0, n_failed = 0;
     std::vector<StudyColumn> columns;

@@ -103,7 +103,10 @@ VaryItem Parser::vary_item()
         item.path = path("a param, an option or a slot");
         while (accept(",")) item.also.push_back(path("what has the same value"));
     }
-    if (accept("over")) {
+    const bool over = accept("over");
+    if (over && now().kind == TokenKind::text) {
+        item.file = std::string(take().text);
+    } else if (over) {
         do {
             NamedValue v;
             v.span = now().span;
@@ -177,8 +180,12 @@ TakeItem Parser::take_item()
             item.draws = whole_number("how many draws of what is uncertain");
             expect("draws", "behind their number");
         }
+    } else if (accept("row")) {
+        expect("by", "as in 'row by row'");
+        expect("row", "as in 'row by row'");
+        item.kind = TakeItem::Kind::rows;
     } else {
-        item.count = whole_number("'all', or how many runs");
+        item.count = whole_number("'all', 'row by row', or how many runs");
         item.kind = TakeItem::Kind::sobol;
         if (is("at") && item.count == 1) {
             take();

@@ -368,11 +368,11 @@ struct VaryItem {
     bool on_log = false;
     std::string distribution;
     std::vector<const Expr*> arguments;
-    std::string file;
+    std::string file;                              ///< CSV with a column of the param: of values drawn from, or of the list
     const Expr *least = nullptr, *most = nullptr;  ///< limits of a distribution
 };
 struct TakeItem {
-    enum class Kind { all, one_at_a_time, sobol, latin, random, for_sobol, for_morris } kind = Kind::all;
+    enum class Kind { all, one_at_a_time, sobol, latin, random, for_sobol, for_morris, rows } kind = Kind::all;
     double count = 0;  ///< of points; of trajectories with Morris
     double draws = 0;  ///< of what is uncertain, in each variant of a grid; 0: not said
     Span span;

@@ -35,6 +35,14 @@ Design::Design(const TakeItem& take, std::vector<FactorShape> factors, const std
             }
             size_ = alone_.size() + 1;
             break;
+        case TakeItem::Kind::rows:
+            if (!correlations.empty()) throw std::invalid_argument("what is listed row by row is not correlated");
+            size_ = factors_[0].n_levels;
+            for (const FactorShape& f : factors_)
+                if (f.n_levels == 0 || f.n_levels != size_)
+                    throw std::invalid_argument(
+                        "'row by row' needs lists of equal length: the first values of all are the first run, the second ones the second");
+            break;
         default:
             make_points(take, correlations, seed);
     }
@@ -109,6 +117,10 @@ void Design::point(std::size_t i, std::span<double> values) const
         if (i > 0) values[alone_[i - 1].first] = alone_[i - 1].second;
         return;
     }
+    if (kind_ == TakeItem::Kind::rows) {
+        std::fill(values.begin(), values.end(), static_cast<double>(i));
+        return;
+    }
     auto put = [&](std::size_t row) {
         for (std::size_t j = 0; j < uncertain_.size(); ++j) {
             std::size_t f = uncertain_[j], n = factors_[f].n_levels;
@@ -142,6 +154,8 @@ std::string Design::text() const
         }
         case TakeItem::Kind::one_at_a_time:
             return "the machine as it is, then each thing alone";
+        case TakeItem::Kind::rows:
+            return fmt::format("{} variants, row by row", size_);
         case TakeItem::Kind::latin:
             return fmt::format("{} points, Latin hypercube", base_);
         case TakeItem::Kind::random:

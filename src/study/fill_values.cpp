@@ -139,6 +139,9 @@ private:
                 .mend(mend);
         };
         for (std::size_t l = 0; l < v.levels.size(); ++l) look(f.levels[l].si, v.levels[l].span, "", "the range stands with the declaration of the param");
+        if (v.kind == VaryItem::Kind::list && !v.file.empty())
+            for (std::size_t l = 0; l < f.levels.size(); ++l)
+                look(f.levels[l].si, v.span, "", fmt::format("it stands in row {} of '{}'; the range stands with the declaration of the param", l + 2, v.file));
         if (v.low != nullptr) look(f.low, v.low->span, "", ""), look(f.high, v.high->span, "", "");
         if (!f.distribution) return;
         constexpr double kRare = 1e-3;

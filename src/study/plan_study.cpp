@@ -73,10 +73,14 @@ void make_columns(StudyData& study, const std::vector<StudyColumn>& results)
 void make_structures(StudyData& study)
 {
     // each thing may also stay as it is, where one is changed at a time: a machine like any other, compiled only if a run needs it
-    bool as_it_is = study.take.kind == TakeItem::Kind::one_at_a_time;
-    std::size_t n = 1;
-    for (const StudyFactor& f : study.factors)
-        if (f.structural()) n *= f.levels.size() + 1;
+    bool as_it_is = study.take.kind == TakeItem::Kind::one_at_a_time, rows = study.take.kind == TakeItem::Kind::rows;
+    std::size_t n = 1, first = 0;
+    for (const StudyFactor& f : study.factors) {
+        if (!f.structural()) continue;
+        // row by row the first values of all belong together; lists that are not of equal length are told later
+        first = first == 0 ? f.levels.size() : std::min(first, f.levels.size());
+        n = rows ? first : n * (f.levels.size() + 1);
+    }
     std::map<std::string, std::uint32_t> known;
     std::vector<std::size_t> level(study.factors.size(), 0);
     for (std::size_t i = 0; i < n; ++i) {
@@ -86,7 +90,7 @@ void make_structures(StudyData& study)
         for (std::size_t f = study.factors.size(); f-- > 0;) {
             const StudyFactor& factor = study.factors[f];
             if (!factor.structural()) continue;
-            level[f] = rest % (factor.levels.size() + 1);
+            level[f] = rows ? i : rest % (factor.levels.size() + 1);
             rest /= factor.levels.size() + 1;
             const StudyLevel* l = factor.level_at(static_cast<double>(level[f]));
             key += (l != nullptr ? l->structure : "") + "|";
@@ -137,6 +141,16 @@ std::shared_ptr<StudyData> plan_study(const Library& library, const std::string&
         std::vector<Design::Correlation> correlations = fill_values(*set, *study, compiled);
         throw_errors(*set);
         make_columns(*study, results);
+        if (study->take.kind == TakeItem::Kind::rows)
+            for (const StudyFactor& f : study->factors)
+                if (f.levels.size() != study->factors[0].levels.size())
+                    set->diagnostics
+                        .report(messages::bad_value, f.span,
+                                f.levels.empty() ? fmt::format("'{}' has no list of values to take row by row", f.name)
+                                                 : fmt::format("row by row '{}' has {} values and '{}' has {}", f.name, f.levels.size(), study->factors[0].name,
+                                                               study->factors[0].levels.size()))
+                        .mend("give every one as many: the first values of all are the first run, the second ones the second");
+        throw_errors(*set);
         std::vector<FactorShape> shapes;
         for (const StudyFactor& f : study->factors) shapes.push_back({f.levels.size(), f.distribution.has_value()});
         try {

@@ -206,6 +206,10 @@ private:
             if (q->type == ValueType::choice) return;
             checker_.expect_fits(f.name, wanted, checker_.type_of_expression(info_, scope, *e), *e);
         };
+        if (v.kind == VaryItem::Kind::list && !v.file.empty() && (f.kind == StudyFactor::Kind::option || !f.numbers)) {
+            no_numbers(v, f.name);
+            return;
+        }
         for (const NamedValue& level : v.levels) {
             if (level.value == nullptr) {
                 set_.diagnostics.report(messages::not_a, level.span, text_of(level.put->kind), "a component",
@@ -237,12 +241,17 @@ private:
         fits(v.least);
         fits(v.most);
         if (v.kind == VaryItem::Kind::distribution) f.distribution.emplace();
-        if (!v.file.empty()) drawn_values(v, f);
+        if (!v.file.empty()) values_of_file(v, f);
+        for (std::size_t l = 0; l < f.levels.size() && !v.file.empty() && q->type == ValueType::integer; ++l)
+            if (f.levels[l].si != std::floor(f.levels[l].si))
+                set_.diagnostics.report(messages::bad_value, v.span,
+                                        fmt::format("file '{}': row {} has no whole number, as '{}' is one", v.file, l + 2, f.name));
         f.on_log = v.on_log;
         study_.factors.push_back(std::move(f));
     }
 
-    void drawn_values(const VaryItem& v, StudyFactor& f)
+    // A column of a CSV file: a list of values, or what is drawn from.
+    void values_of_file(const VaryItem& v, StudyFactor& f)
     {
         std::string path = (std::filesystem::path(study_.definition->scope->path).parent_path() / v.file).string();
         const std::string* text = set_.data_text(path, v.span);
@@ -256,7 +265,7 @@ private:
         Unit unit = f.unit;
         for (std::size_t c = 0; !rows.empty() && c < rows[0].size(); ++c) {
             CsvHeading h = csv_heading(rows[0][c].text);
-            if (h.name == "weight") {
+            if (h.name == "weight" && f.distribution) {
                 weight = c, weighted = true;
                 continue;
             }
@@ -269,7 +278,7 @@ private:
         }
         if (!found)
             return refuse(fmt::format("no column is headed '{}'", f.path.back().name),
-                          fmt::format("its first line names the columns: {} [{}], weight", f.path.back().name, f.unit.text));
+                          fmt::format("its first line names the columns: {} [{}]{}", f.path.back().name, f.unit.text, f.distribution ? ", weight" : ""));
         std::vector<std::pair<double, double>> values;
         for (std::size_t r = 1; r < rows.size(); ++r) {
             double x = 0, w = 1;
@@ -279,16 +288,29 @@ private:
                 return end != nullptr && end != rows[r][c].text.c_str() && *end == '\0' && std::isfinite(to);
             };
             if (!number(column, x) || (weighted && (!number(weight, w) || !(w > 0))))
-                return refuse(fmt::format("row {} has no number, or no weight above 0", r + 1), "");
+                return refuse(fmt::format("row {} has no number{}", r + 1,
+                                          f.distribution ? ", or no weight above 0" : fmt::format(" in column '{}'", rows[0][column].text)),
+                              "");
             values.emplace_back(unit.to_si(x), w);
         }
         if (values.empty()) return refuse("it has no values", "");
-        f.distribution = Distribution::of_values(std::move(values));
+        if (f.distribution) {
+            f.distribution = Distribution::of_values(std::move(values));
+            return;
+        }
+        for (const auto& [si, w] : values) f.levels.emplace_back().si = si;
+    }
+
+    void no_numbers(const VaryItem& v, const std::string& name)
+    {
+        set_.diagnostics.report(messages::bad_value, v.span, fmt::format("'{}' has no numbers as values: a file gives numbers of params", name))
+            .mend("list them here, in the same order as the rows of the file: over a, b, c");
     }
 
     void scenario_levels(const VaryItem& v, StudyFactor& f)
     {
         f.numbers = false;
+        if (!v.file.empty()) return no_numbers(v, f.name);
         if (v.kind != VaryItem::Kind::list)
             set_.diagnostics.report(messages::bad_value, v.span, "scenarios are named one by one").mend("vary scenario over calm_day, storm_lift");
         for (const NamedValue& level : v.levels) {
@@ -316,6 +338,7 @@ private:
                 .mend("name a catalogue, or parts: over pumps.p60, pumps.p90");
             return;
         }
+        if (!v.file.empty()) return no_numbers(v, f.name);
         const Definition* base = set_.find(*slot.scope, slot.statement->as<SlotDecl>()->base, true);
         auto add = [&](const Definition& d, const KindUse& use, const FileScope& at, Span span, const std::string& shown, const std::string& setting) {
             if (base != nullptr && base->as<ComponentDecl>() != nullptr && !checker_.check_slot(*base, d, span)) return;

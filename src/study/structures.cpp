@@ -98,6 +98,7 @@ std::size_t StudyData::structure_number(std::span<const double> point) const
     std::size_t at = 0;
     for (std::size_t f = 0; f < factors.size(); ++f) {
         if (!factors[f].structural()) continue;
+        if (take.kind == TakeItem::Kind::rows) return structure_of[static_cast<std::size_t>(point[f])];
         std::size_t n = factors[f].levels.size(), level = std::isnan(point[f]) ? n : static_cast<std::size_t>(point[f]);
         at = at * (n + 1) + level;
     }

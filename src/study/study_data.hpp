@@ -92,7 +92,7 @@ struct StudyData {
 
     /// Never moves once made; the machines themselves are compiled later, by whichever thread comes first.
     mutable std::vector<std::unique_ptr<Structure>> structures;
-    std::vector<std::uint32_t> structure_of;  ///< by mixed radix over structural factors and their different machines
+    std::vector<std::uint32_t> structure_of;  ///< by mixed radix over structural factors and their different machines; row by row: by row
 
     std::vector<double> point(std::size_t run) const;
     /// The machine of a point, compiled. Its `error` tells why not.

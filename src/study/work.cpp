@@ -354,7 +354,7 @@ private:
 
 const char* word_of(TakeItem::Kind kind)
 {
-    static constexpr const char* kWords[] = {"all", "one_at_a_time", "sobol", "latin", "random", "for_sobol", "for_morris"};
+    static constexpr const char* kWords[] = {"all", "one_at_a_time", "sobol", "latin", "random", "for_sobol", "for_morris", "rows"};
     return kWords[static_cast<std::size_t>(kind)];
 }
 

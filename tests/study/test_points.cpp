@@ -232,6 +232,20 @@ TEST_CASE("one at a time: as it is, then each value alone")
     CHECK((std::isnan(v[0]) && v[1] == 0.95));
 }
 
+TEST_CASE("row by row: the first values of all, then the second ones")
+{
+    nl::Design d(taken(TakeItem::Kind::rows), {{3, false}, {3, false}}, {}, 1);
+    REQUIRE(d.size() == 3);
+    std::vector<double> v(2);
+    for (std::size_t i = 0; i < 3; ++i) {
+        d.point(i, v);
+        CHECK((v[0] == static_cast<double>(i) && v[1] == static_cast<double>(i)));
+    }
+    CHECK(d.text() == "3 variants, row by row");
+    CHECK_THROWS_AS(nl::Design(taken(TakeItem::Kind::rows), {{3, false}, {2, false}}, {}, 1), std::invalid_argument);
+    CHECK_THROWS_AS(nl::Design(taken(TakeItem::Kind::rows), {{0, true}}, {}, 1), std::invalid_argument);
+}
+
 TEST_CASE("points choose levels evenly")
 {
     nl::Design d(taken(TakeItem::Kind::sobol, 400), {{4, false}, {0, false}}, {}, 1);

@@ -172,6 +172,75 @@ TEST_CASE("one at a time: what is not changed is as it is without the study, par
     }
 }
 
+TEST_CASE("row by row: whole variants, of the text and out of a file")
+{
+    test::Scratch scratch;
+    test::write_file(scratch / "variants.csv", "name,mass [g],weight\nlight,1000,7\nmiddle,2000,8\nheavy,4000,9\nanother,1500,1\n");
+    test::write_file(
+        scratch / "bob.loop",
+        kMachine +
+            "study s of Bob from swing {\n  vary spring over Linear(stiffness = 100 N/m), Stiffening(stiffness = 200 N/m, cubic = 0 N/m^3), Linear, "
+            "Linear(stiffness = 400 N/m)\n"
+            "  vary twice over false, false, true, false\n  vary mass over \"variants.csv\"\n  vary scenario over swing, swing, swing, quick\n"
+            "  take row by row\n}\n");
+    nl::Library library = nl::Library::standard();
+    library.load_file(scratch / "bob.loop");
+    nl::Study study(library);
+    REQUIRE(study.n_runs() == 4);
+    std::vector<nl::StudyRow> rows = rows_of(study);
+    const double mass[] = {1, 2, 4, 1.5}, stiffness[] = {100, 200, 200, 400};
+    for (std::size_t i = 0; i < 4; ++i) {
+        INFO(i);
+        CHECK(rows[i].values[2] == mass[i]);
+        if (i == 3 && first_zero(mass[i], stiffness[i]) > 0.2)
+            CHECK(std::isnan(rows[i].values[4]));
+        else
+            CHECK(rows[i].values[4] == doctest::Approx(first_zero(mass[i], stiffness[i])).epsilon(1e-4));
+    }
+    // many rows of several parts: not their product
+    std::string springs, masses;
+    for (int k = 0; k < 300; ++k) {
+        springs += (k == 0 ? "" : ", ") + std::string(k % 2 == 0 ? "Linear" : "Stiffening");
+        masses += fmt::format("{}{} kg", k == 0 ? "" : ", ", 1 + 0.01 * k);
+    }
+    nl::Study many = study_of("study s of Bob from swing { vary spring over " + springs + " ; vary twice over " +
+                              [] {
+                                  std::string list = "true";
+                                  for (int k = 1; k < 300; ++k) list += k % 3 == 0 ? ", true" : ", false";
+                                  return list;
+                              }() +
+                              " ; vary mass over " + masses + " ; where mass > 2 kg ; take row by row }\n");
+    CHECK(many.n_runs() == 199);
+    // what is wrong
+    CHECK(trouble_of("study s of Bob from swing { vary mass over 1 kg, 2 kg ; vary drag over 1 N*s/m ; take row by row }")
+              .find("'drag' has 1 values and 'mass' has 2") != std::string::npos);
+    CHECK(trouble_of("study s of Bob from swing { vary mass over 1 kg .. 2 kg ; take row by row }").find("'row by row' needs lists") != std::string::npos);
+    CHECK(trouble_of("study s of Bob from swing { vary mass over 1 kg, 2 kg ; vary drag over 0 N*s/m .. 1 N*s/m ; take row by row }")
+              .find("'drag' has no list") != std::string::npos);
+    CHECK(trouble_of("study s of Bob from swing { vary mass over 1 kg ; take row }").find("row by row") != std::string::npos);
+    CHECK(trouble_of("study s of Bob from swing { vary mass over \"no.csv\" }").find("cannot be read") != std::string::npos);
+    for (const char* what : {"spring", "twice", "scenario"})
+        CHECK(trouble_of(fmt::format("study s of Bob from swing {{ vary {} over \"variants.csv\" }}", what)).find("a file gives numbers of params") !=
+              std::string::npos);
+    auto from_file = [&](const std::string& cells) {
+        test::write_file(scratch / "list.csv", cells);
+        test::write_file(scratch / "other.loop", kMachine + "study s of Bob from swing { vary mass over \"list.csv\" }\n");
+        nl::Library loaded = nl::Library::standard();
+        loaded.load_file(scratch / "other.loop");
+        try {
+            return std::to_string(nl::Study(loaded).n_runs());
+        } catch (const nl::ModelError& error) {
+            return std::string(error.what());
+        }
+    };
+    CHECK(from_file("mass [kg]\n1\n2\n") == "2");
+    CHECK(from_file("mass [kg]\n1\nheavy\n").find("row 3 has no number in column 'mass [kg]'") != std::string::npos);
+    CHECK(from_file("mass [kg]\n1\n200\n").find("row 3 of 'list.csv'") != std::string::npos);
+    CHECK(from_file("mass [s]\n1\n").find("does not fit [kg]") != std::string::npos);
+    CHECK(from_file("drag\n1\n").find("no column is headed 'mass'") != std::string::npos);
+    CHECK(from_file("mass [kg]\n").find("has no values") != std::string::npos);
+}
+
 TEST_CASE("a recording of a study is a machine that can be looked into, and may lie in the store itself")
 {
     test::Scratch scratch;
