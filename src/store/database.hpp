@@ -41,7 +41,7 @@ public:
     /// Behind a select whose rows are to be changed: only rows that nobody else is changing.
     virtual const char* skip_locked() const = 0;
 
-    // --- objects: long bytes beside the tables, which nothing reads whole into memory. Large objects of PostgreSQL (they belong to the role that kept them),
+    // --- objects: long bytes beside the tables, kept and read piece by piece. Large objects of PostgreSQL (they belong to the role that kept them),
     // pieces in a table of its own in SQLite. A row of ours names each by its number; call these within a transaction with that row's change.
     /// What they need, in a new store.
     virtual void make_objects() = 0;

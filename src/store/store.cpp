@@ -62,6 +62,13 @@ std::string user_name()
     return name != nullptr ? name : "unknown";
 }
 
+// With the objects that hold them: within a transaction. `which`: a condition of our own.
+void drop_recordings(Database& db, const char* which, const std::vector<DbValue>& values)
+{
+    for (const DbRow& r : db.query(fmt::format("select object from recording_objects where {}", which), values)) db.drop_object(integer_of(r[0]));
+    db.change(fmt::format("delete from recording_objects where {}", which), values);
+}
+
 bool is_url(const std::string& where)
 {
     return where.starts_with("postgresql://") || where.starts_with("postgres://");
@@ -262,8 +269,7 @@ void Store::remove(std::int64_t id)
     Database& db = *data_->db;
     Transaction work(db);
     db.change("delete from batches where study = $1", {id});
-    for (const DbRow& r : db.query("select object from recording_objects where study = $1", {id})) db.drop_object(integer_of(r[0]));
-    db.change("delete from recording_objects where study = $1", {id});
+    drop_recordings(db, "study = $1", {id});
     db.change("delete from studies where id = $1", {id});
     db.script(fmt::format("drop table if exists {}", runs_table(id)));
     db.change("delete from model_texts where model not in (select model from studies)");
@@ -425,8 +431,7 @@ void StoreData::keep_recording(std::int64_t study, std::int64_t run, const std::
     std::ifstream from(file, std::ios::binary);
     std::int64_t bytes = 0;
     Transaction work(*db);
-    for (const DbRow& r : db->query("select object from recording_objects where study = $1 and run = $2", {study, run})) db->drop_object(integer_of(r[0]));
-    db->change("delete from recording_objects where study = $1 and run = $2", {study, run});
+    drop_recordings(*db, "study = $1 and run = $2", {study, run});
     const std::int64_t object = db->keep_object([&] {
         std::string piece(Database::kPiece, '\0');
         from.read(piece.data(), static_cast<std::streamsize>(piece.size()));
